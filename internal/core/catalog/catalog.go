@@ -1,0 +1,128 @@
+package catalog
+
+import (
+	"slices"
+
+	"anagram/internal/core/record"
+)
+
+// Catalog is the description of all record types.
+type Catalog struct {
+	Types  []*Type // in dependency order, see order.go
+	Areas  []Area  // in the file's order
+	Source []byte  // the file as it was read; goes into every parcel
+
+	byName map[string]*Type
+	circle map[string]int // number of the circle that a type is part of, from 1
+}
+
+// Area is a named group of record types.
+type Area struct {
+	Name  string
+	Types []string
+}
+
+// Type describes one record type. Field names are those of the environment.
+type Type struct {
+	Name    string
+	At      map[string]string // place by environment name; "" is every other one
+	Key     []string
+	ID      string            // internal id, given by the environment; "" where there is none
+	Refers  map[string]string // field -> record type
+	PartOf  string            // owner's record type, "" where it has none
+	Ignore  []string
+	Secret  []string
+	Files   []string
+	Local   map[string]map[string]string // field -> environment -> value for new records
+	StampAt string
+	StampBy string
+	Retired Retired
+	Title   string
+	As      map[string]record.Kind // kinds that the environment cannot tell
+	Rules   map[string]record.Rule // how texts are compared
+
+	line func(path ...string) int
+}
+
+// Retired tells which records an environment has taken out of use.
+type Retired struct {
+	Field  string
+	Values []string
+}
+
+// Place gives where the type lives in an environment: a table, a file.
+func (t *Type) Place(environment string) string {
+	if place, ok := t.At[environment]; ok {
+		return place
+	}
+	return t.At[""]
+}
+
+// OwnerField gives the field that refers to the owner of a part, or "".
+func (t *Type) OwnerField() string {
+	if t.PartOf == "" {
+		return ""
+	}
+	for _, field := range t.Key {
+		if t.Refers[field] == t.PartOf {
+			return field
+		}
+	}
+	for _, field := range sortedNames(t.Refers) {
+		if t.Refers[field] == t.PartOf {
+			return field
+		}
+	}
+	return ""
+}
+
+// Link reports whether the type only joins others: its key is two references or more.
+func (t *Type) Link() bool {
+	for _, field := range t.Key {
+		if t.Refers[field] == "" {
+			return false
+		}
+	}
+	return len(t.Key) > 1
+}
+
+// Carried reports whether a field travels and is compared, as far as the catalog
+// tells: not the internal id, ignored, local, secret or a stamp.
+func (t *Type) Carried(field string) bool {
+	_, local := t.Local[field]
+	return field != t.ID && !local && field != t.StampAt && field != t.StampBy &&
+		!slices.Contains(t.Ignore, field) && !slices.Contains(t.Secret, field)
+}
+
+// Type finds a record type by name.
+func (c *Catalog) Type(name string) (*Type, bool) {
+	t, ok := c.byName[name]
+	return t, ok
+}
+
+// Area finds an area by name.
+func (c *Catalog) Area(name string) (Area, bool) {
+	i := slices.IndexFunc(c.Areas, func(a Area) bool { return a.Name == name })
+	if i < 0 {
+		return Area{}, false
+	}
+	return c.Areas[i], true
+}
+
+// Names lists the record types in dependency order.
+func (c *Catalog) Names() []string {
+	names := make([]string, len(c.Types))
+	for i, t := range c.Types {
+		names[i] = t.Name
+	}
+	return names
+}
+
+// InOneCircle reports whether two types refer to each other, directly or through
+// others; a type that refers to itself is in a circle with itself.
+func (c *Catalog) InOneCircle(a, b string) bool {
+	return c.circle[a] > 0 && c.circle[a] == c.circle[b]
+}
+
+// Line gives the line of the catalog at which the type stands.
+func (t *Type) Line() int { return t.line() }

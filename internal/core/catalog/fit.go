@@ -1,0 +1,192 @@
+package catalog
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+
+	"anagram/internal/core/record"
+	"anagram/internal/core/yamldoc"
+)
+
+// Column is one column of a place as an environment describes it.
+type Column struct {
+	Name      string
+	Kind      record.Kind // Null where the environment cannot tell
+	Declared  string      // the environment's own word for its type
+	Required  bool        // null is refused
+	Default   bool        // the environment fills it where it is left out
+	Derived   bool        // computed by the environment, never written
+	RefersTo  string      // place that a foreign key points at, "" for none
+	InnerID   bool        // alone the place's primary key
+	Unaltered bool        // false only where the environment would change what is written
+}
+
+// Place is a table or a file as an environment describes it.
+type Place struct {
+	Name     string
+	Columns  []Column
+	ReadOnly bool
+}
+
+func (p Place) column(name string) (Column, bool) {
+	i := slices.IndexFunc(p.Columns, func(c Column) bool { return c.Name == name })
+	if i < 0 {
+		return Column{}, false
+	}
+	return p.Columns[i], true
+}
+
+// Problem is something in which a catalog does not hold in an environment.
+type Problem struct {
+	Type    string
+	Line    int // in the catalog
+	Message string
+	// Missing is set where the whole place is not there: the type cannot be compared,
+	// which may be so on one side only.
+	Missing bool
+}
+
+// Fit is a catalog seen against one environment: kinds are known.
+type Fit struct {
+	Shapes   record.Shapes             // key fields of each type
+	Fields   map[string][]record.Field // other carried fields of each type, by name
+	Problems []Problem
+}
+
+// Fits compares the catalog with the places of an environment. A type whose place
+// is missing or whose description does not hold has no Fields; the Problems say why.
+func (c *Catalog) Fits(environment string, places map[string]Place) Fit {
+	fit := Fit{Shapes: record.Shapes{}, Fields: map[string][]record.Field{}}
+	for _, t := range c.Types {
+		place, ok := places[t.Place(environment)]
+		if !ok {
+			names := slices.Sorted(maps.Keys(places))
+			fit.Problems = append(fit.Problems, Problem{
+				Type: t.Name, Line: t.line("at"), Missing: true,
+				Message: fmt.Sprintf("%s has nothing called %q%s", environment, t.Place(environment), yamldoc.Nearest(t.Place(environment), names)),
+			})
+			continue
+		}
+		problems := t.problems(c, environment, place)
+		fit.Problems = append(fit.Problems, problems...)
+		if len(problems) > 0 {
+			continue
+		}
+		fit.Fields[t.Name] = t.fields(place)
+	}
+	for _, t := range c.Types {
+		place, ok := places[t.Place(environment)]
+		if !ok {
+			continue
+		}
+		for _, name := range t.Key {
+			column, _ := place.column(name)
+			fit.Shapes[t.Name] = append(fit.Shapes[t.Name], t.field(column))
+		}
+	}
+	return fit
+}
+
+func (t *Type) field(column Column) record.Field {
+	f := record.Field{Name: column.Name, Kind: column.Kind, Required: column.Required, Rule: t.Rules[column.Name]}
+	if kind, ok := t.As[column.Name]; ok {
+		f.Kind = kind
+	}
+	if f.Kind == record.Null {
+		f.Kind = record.Text
+	}
+	if to := t.Refers[column.Name]; to != "" {
+		f.Kind, f.Refers = record.Reference, to
+	}
+	return f
+}
+
+// fields gives the carried fields that are not part of the key, by name, so that
+// the order of a place's columns does not matter.
+func (t *Type) fields(place Place) []record.Field {
+	fields := []record.Field{}
+	for _, column := range place.Columns {
+		if !column.Derived && t.Carried(column.Name) && !slices.Contains(t.Key, column.Name) {
+			fields = append(fields, t.field(column))
+		}
+	}
+	slices.SortFunc(fields, func(a, b record.Field) int {
+		if a.Name < b.Name {
+			return -1
+		}
+		return 1
+	})
+	return fields
+}
+
+func (t *Type) problems(c *Catalog, environment string, place Place) []Problem {
+	var out []Problem
+	names := make([]string, len(place.Columns))
+	for i, column := range place.Columns {
+		names[i] = column.Name
+	}
+	say := func(path []string, format string, args ...any) {
+		out = append(out, Problem{Type: t.Name, Line: t.line(path...), Message: fmt.Sprintf(format, args...)})
+	}
+	need := func(what, field string, path ...string) {
+		if field == "" {
+			return
+		}
+		if _, ok := place.column(field); !ok {
+			say(path, "%s %q is not in %s of %s%s", what, field, place.Name, environment, yamldoc.Nearest(field, names))
+		}
+	}
+	for i, field := range t.Key {
+		need("key field", field, "key", fmt.Sprint(i))
+	}
+	need("internal id", t.ID, "id")
+	need("stamp field", t.StampAt, "stamp", "at")
+	need("stamp field", t.StampBy, "stamp", "by")
+	need("title field", t.Title, "title")
+	need("retired field", t.Retired.Field, "retired", "field")
+	for _, field := range sortedNames(t.Refers) {
+		need("reference", field, "refers", field)
+	}
+	for _, field := range sortedNames(t.Local) {
+		need("local field", field, "local", field)
+	}
+	for _, field := range sortedNames(t.As) {
+		need("field", field, "as", field)
+	}
+	for _, list := range []struct {
+		name   string
+		fields []string
+	}{{"ignore", t.Ignore}, {"secret", t.Secret}, {"files", t.Files}} {
+		for i, field := range list.fields {
+			need("field under "+list.name+":", field, list.name, fmt.Sprint(i))
+		}
+	}
+	for _, field := range sortedNames(t.Rules) {
+		need("field with a comparison rule", field)
+	}
+	for _, column := range place.Columns {
+		compared := t.Carried(column.Name) && t.Refers[column.Name] == "" && !column.Derived
+		if !compared || slices.Contains(t.Key, column.Name) {
+			continue
+		}
+		if column.InnerID {
+			say(nil, "%s is the primary key of %s in %s and would be compared; name it as id: or as key:", column.Name, place.Name, environment)
+		}
+		if column.RefersTo != "" && c.at(environment, column.RefersTo) != "" {
+			say([]string{"refers"}, "%s of %s in %s points at %s by internal id, which differs in every environment; add refers: {%s: %s}, or put it under ignore:",
+				column.Name, place.Name, environment, column.RefersTo, column.Name, c.at(environment, column.RefersTo))
+		}
+	}
+	return out
+}
+
+// at finds the record type that lives at a place.
+func (c *Catalog) at(environment, place string) string {
+	for _, t := range c.Types {
+		if t.Place(environment) == place {
+			return t.Name
+		}
+	}
+	return ""
+}

@@ -1,0 +1,226 @@
+package catalog
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"regexp"
+	"slices"
+
+	"anagram/internal/core/record"
+	"anagram/internal/core/yamldoc"
+)
+
+// The file's form. Strings that may also be maps or lists have types of their own.
+type fileForm struct {
+	Areas map[string][]string `yaml:"areas"`
+	Types map[string]typeForm `yaml:"types"`
+}
+
+type typeForm struct {
+	At          placeForm                    `yaml:"at"`
+	Key         []string                     `yaml:"key"`
+	ID          string                       `yaml:"id"`
+	Refers      map[string]string            `yaml:"refers"`
+	PartOf      string                       `yaml:"part_of"`
+	Ignore      []string                     `yaml:"ignore"`
+	Secret      []string                     `yaml:"secret"`
+	Files       []string                     `yaml:"files"`
+	Local       map[string]map[string]string `yaml:"local"`
+	Stamp       stampForm                    `yaml:"stamp"`
+	Retired     retiredForm                  `yaml:"retired"`
+	Title       string                       `yaml:"title"`
+	As          map[string]string            `yaml:"as"`
+	FoldCase    []string                     `yaml:"fold_case"`
+	Trim        []string                     `yaml:"trim"`
+	NFC         []string                     `yaml:"nfc"`
+	BlankIsNull []string                     `yaml:"blank_is_null"`
+}
+
+type stampForm struct {
+	At string `yaml:"at"`
+	By string `yaml:"by"`
+}
+
+type retiredForm struct {
+	Field  string   `yaml:"field"`
+	Values []string `yaml:"values"`
+}
+
+// placeForm is one place for all environments, or one for each.
+type placeForm map[string]string
+
+// UnmarshalYAML reads a text or a map.
+func (p *placeForm) UnmarshalYAML(decode func(any) error) error {
+	var one string
+	if err := decode(&one); err == nil {
+		*p = placeForm{"": one}
+		return nil
+	}
+	var many map[string]string
+	if err := decode(&many); err != nil {
+		return err
+	}
+	*p = many
+	return nil
+}
+
+var typeName = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_-]*$`)
+
+// Parse reads a catalog. The name is the file's, for messages. Errors are
+// *yamldoc.Error with line and nearest word.
+func Parse(name string, source []byte) (*Catalog, error) {
+	doc, err := yamldoc.Parse(name, source)
+	if err != nil {
+		return nil, err
+	}
+	var form fileForm
+	if err := doc.Decode(&form); err != nil {
+		return nil, err
+	}
+	if len(form.Types) == 0 {
+		return nil, doc.Errorf(nil, "no record types are described; add them under types:")
+	}
+	c := &Catalog{Source: source, byName: map[string]*Type{}}
+	var types []*Type
+	for _, typ := range doc.Names("types") {
+		t, err := readType(doc, typ, form.Types[typ])
+		if err != nil {
+			return nil, err
+		}
+		types = append(types, t)
+		c.byName[typ] = t
+	}
+	for _, t := range types {
+		if err := c.checkReferences(doc, t); err != nil {
+			return nil, err
+		}
+	}
+	for _, t := range types {
+		if err := c.checkKeyCircle(doc, t); err != nil {
+			return nil, err
+		}
+	}
+	for _, area := range doc.Names("areas") {
+		for i, typ := range form.Areas[area] {
+			if _, ok := c.byName[typ]; !ok {
+				return nil, doc.Unknown([]string{"areas", area, fmt.Sprint(i)}, "record type", typ, slices.Collect(maps.Keys(c.byName)))
+			}
+		}
+		c.Areas = append(c.Areas, Area{Name: area, Types: form.Areas[area]})
+	}
+	c.Types, c.circle = orderTypes(types)
+	return c, nil
+}
+
+func readType(doc *yamldoc.Document, name string, form typeForm) (*Type, error) {
+	path := []string{"types", name}
+	if !typeName.MatchString(name) {
+		return nil, doc.Errorf(path, "record type name %q: letters, digits, _ and -, starting with a letter", name)
+	}
+	if len(form.Key) == 0 {
+		return nil, doc.Errorf(path, "record type %s has no key; name the fields that identify a record in every environment, such as key: [code]", name)
+	}
+	t := &Type{
+		Name: name, At: form.At, Key: form.Key, ID: form.ID, Refers: form.Refers, PartOf: form.PartOf,
+		Ignore: form.Ignore, Secret: form.Secret, Files: form.Files, Local: form.Local,
+		StampAt: form.Stamp.At, StampBy: form.Stamp.By, Retired: Retired(form.Retired), Title: form.Title,
+		As: map[string]record.Kind{}, Rules: map[string]record.Rule{},
+	}
+	t.line = func(more ...string) int { return doc.Line(append(slices.Clone(path), more...)...) }
+	if len(t.At) == 0 {
+		t.At = map[string]string{"": name}
+	} else if t.At[""] == "" {
+		if _, all := t.At[""]; all {
+			return nil, doc.Errorf(append(path, "at"), "record type %s: at: is empty", name)
+		}
+		t.At[""] = name
+	}
+	seen := map[string]bool{}
+	for i, field := range t.Key {
+		at := append(slices.Clone(path), "key", fmt.Sprint(i))
+		switch {
+		case seen[field]:
+			return nil, doc.Errorf(at, "record type %s: the key names %s twice", name, field)
+		case field == t.ID && t.Refers[field] == "":
+			return nil, doc.Errorf(at, "record type %s: %s is its internal id, which differs in every environment, and cannot be part of the key", name, field)
+		case !t.Carried(field):
+			return nil, doc.Errorf(at, "record type %s: %s is part of the key and cannot be ignored, local, secret or a stamp as well", name, field)
+		}
+		seen[field] = true
+	}
+	for field, kind := range form.As {
+		parsed, err := record.ParseKind(kind)
+		if err != nil || parsed == record.Reference {
+			return nil, doc.Unknown(append(path, "as", field), "kind of value", kind, record.FieldKinds()[:len(record.FieldKinds())-1])
+		}
+		t.As[field] = parsed
+	}
+	rule := func(fields []string, set func(*record.Rule)) {
+		for _, field := range fields {
+			r := t.Rules[field]
+			set(&r)
+			t.Rules[field] = r
+		}
+	}
+	rule(form.FoldCase, func(r *record.Rule) { r.FoldCase = true })
+	rule(form.Trim, func(r *record.Rule) { r.Trim = true })
+	rule(form.NFC, func(r *record.Rule) { r.NFC = true })
+	rule(form.BlankIsNull, func(r *record.Rule) { r.BlankIsNull = true })
+	return t, nil
+}
+
+func (c *Catalog) checkReferences(doc *yamldoc.Document, t *Type) error {
+	for _, field := range sortedNames(t.Refers) {
+		path := []string{"types", t.Name, "refers", field}
+		to, ok := c.byName[t.Refers[field]]
+		if !ok {
+			return doc.Unknown(path, "record type", t.Refers[field], slices.Collect(maps.Keys(c.byName)))
+		}
+		if to.ID == "" && len(to.Key) > 1 {
+			return doc.Errorf(path, "record type %s: %s refers to %s, which has no internal id and a key of %d fields; give %s an id:", t.Name, field, to.Name, len(to.Key), to.Name)
+		}
+	}
+	if t.PartOf != "" {
+		path := []string{"types", t.Name, "part_of"}
+		if _, ok := c.byName[t.PartOf]; !ok {
+			return doc.Unknown(path, "record type", t.PartOf, slices.Collect(maps.Keys(c.byName)))
+		}
+		if t.OwnerField() == "" {
+			return doc.Errorf(path, "record type %s is part of %s, but none of its fields refers to %s; add it under refers:", t.Name, t.PartOf, t.PartOf)
+		}
+	}
+	return nil
+}
+
+// checkKeyCircle refuses keys that go through other types back to themselves; only
+// a tree, a key that refers to its own type directly, can be built level by level.
+func (c *Catalog) checkKeyCircle(doc *yamldoc.Document, t *Type) error {
+	var through func(from *Type, path []string) []string
+	through = func(from *Type, path []string) []string {
+		for _, field := range from.Key {
+			to := c.byName[from.Refers[field]]
+			if to == nil || to == from {
+				continue
+			}
+			if to == t {
+				return append(path, to.Name)
+			}
+			if slices.Contains(path, to.Name) {
+				continue
+			}
+			if found := through(to, append(path, to.Name)); found != nil {
+				return found
+			}
+		}
+		return nil
+	}
+	if circle := through(t, []string{t.Name}); circle != nil {
+		return doc.Errorf([]string{"types", t.Name, "key"}, "the keys of %v refer to each other in a circle, so none of them can be told; use other key fields in one of them", circle)
+	}
+	return nil
+}
+
+func sortedNames[V any](m map[string]V) []string {
+	return slices.SortedFunc(maps.Keys(m), cmp.Compare[string])
+}

@@ -1,0 +1,111 @@
+// Package check says what would go wrong with an import before anything is written.
+//
+// The contract: a Check has a fixed code, a level, a sentence with the facts and a
+// sentence with the mend. Blockers stop a record or the whole docket, cautions do
+// not. What a record needs is given as Needs; Standing works out in one pass over
+// them which approved findings can be imported, whatever their order and circles.
+package check
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Level says whether a check stops an import.
+type Level string
+
+// The levels.
+const (
+	Blocker Level = "blocker"
+	Caution Level = "caution"
+)
+
+// Code names a kind of check; codes are fixed.
+type Code string
+
+// The codes.
+const (
+	MissingReference     Code = "missing-reference"
+	OwnerNotApproved     Code = "owner-not-approved"
+	ReferenceNotApproved Code = "reference-not-approved"
+	AmbiguousKey         Code = "ambiguous-key"
+	BrokenSeal           Code = "broken-seal"
+	NotOnBothSides       Code = "not-on-both-sides"
+	LocalNeeded          Code = "local-needed"
+	UnfinishedImport     Code = "unfinished-import"
+)
+
+// Check is one thing that a person should know about a record or a docket.
+type Check struct {
+	Code    Code   `json:"code"`
+	Level   Level  `json:"level"`
+	Message string `json:"message"`
+	Mend    string `json:"mend"`
+}
+
+// Need is a record that a finding's proposed values refer to.
+type Need struct {
+	Field   string
+	Address string // of the record that is referred to
+	Owner   bool   // the finding is a part of it
+	// Standing of the record that is referred to:
+	InTarget int   // records with its key in the target; 0 none, more than 1 ambiguous
+	Finding  int64 // the new finding with its key in this docket, 0 for none
+}
+
+// Ambiguity checks a finding whose key occurs more than once: in the source with these
+// spellings, in the target with these internal ids; one or none of either is no
+// ambiguity there. With within set it is about a record in its key.
+func Ambiguity(address, source, target string, spellings, ids []string, within bool) Check {
+	c := Check{Code: AmbiguousKey, Level: Blocker}
+	inSource := fmt.Sprintf("in %s (as %s)", source, strings.Join(spellings, ", "))
+	inTarget := fmt.Sprintf("in %s (internal ids %s)", target, strings.Join(ids, ", "))
+	where, mend := inSource, source+", then export and match again."
+	switch {
+	case within:
+		c.Message = fmt.Sprintf("%s has a record in its key whose own key occurs more than once.", address)
+		c.Mend = "Make the key of that record unique, then match again."
+		return c
+	case len(spellings) > 1 && len(ids) > 1:
+		where, mend = inSource+" and "+inTarget, source+" and in "+target+", then export and match again."
+	case len(ids) > 1:
+		where, mend = inTarget, target+", then match again."
+	}
+	c.Message = fmt.Sprintf("%s occurs more than once %s.", address, where)
+	c.Mend = "Correct the key or remove all but one of them in " + mend
+	return c
+}
+
+// Reference checks one need that no decision can mend; ok is false where there is
+// nothing to say.
+func Reference(address string, n Need, target string, docket int) (Check, bool) {
+	switch {
+	case n.InTarget > 1:
+		return Check{AmbiguousKey, Blocker,
+			fmt.Sprintf("%s refers to %s (field %s), which occurs %d times in %s.", address, n.Address, n.Field, n.InTarget, target),
+			fmt.Sprintf("Remove all but one of them in %s, then match again.", target)}, true
+	case n.InTarget == 0 && n.Finding == 0:
+		return Check{MissingReference, Blocker,
+			fmt.Sprintf("%s refers to %s (field %s), which is neither in %s nor in docket %d.", address, n.Address, n.Field, target, docket),
+			fmt.Sprintf("Export %s as well and match again, or create it in %s and match again.", n.Address, target)}, true
+	}
+	return Check{}, false
+}
+
+// NotApproved checks a need on a record of this docket that is not going to be
+// imported as things stand; why says what stands in its way, "" for a missing approval.
+func NotApproved(address string, n Need, target string, docket int, why string) Check {
+	c := Check{Code: ReferenceNotApproved, Level: Blocker}
+	verb := "refers to"
+	if n.Owner {
+		c.Code, verb = OwnerNotApproved, "is part of"
+	}
+	if why != "" {
+		c.Message = fmt.Sprintf("%s %s %s (field %s), which is approved in docket %d but cannot be imported itself: %s", address, verb, n.Address, n.Field, docket, why)
+		c.Mend = fmt.Sprintf("Mend %s first.", n.Address)
+		return c
+	}
+	c.Message = fmt.Sprintf("%s %s %s (field %s), which is not in %s and is in docket %d but not approved.", address, verb, n.Address, n.Field, target, docket)
+	c.Mend = fmt.Sprintf("Approve %s, or create it in %s and match again.", n.Address, target)
+	return c
+}

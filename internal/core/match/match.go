@@ -1,0 +1,305 @@
+// Package match compares the records of a source with those of a target, by key.
+//
+// The contract: source, target and agreed values are streams of one record type in
+// key order; Join passes over all three once, at the same time, and keeps only the
+// records of one key in memory. It yields a Finding for everything that is not the
+// same and counts the rest. It never matches by guess: records that share a key on a
+// side are a conflict of their own, and so is whatever has such a record in its key.
+package match
+
+import (
+	"fmt"
+	"iter"
+
+	"anagram/internal/core/record"
+)
+
+// Status is what a finding is.
+type Status string
+
+// The statuses, in the order in which they are always shown.
+const (
+	Conflict   Status = "conflict"
+	Changed    Status = "changed"
+	New        Status = "new"
+	TargetEdit Status = "target-edit"
+	TargetOnly Status = "target-only"
+	Same       Status = "same"
+)
+
+// Statuses lists all statuses in the order in which they are shown.
+func Statuses() []Status { return []Status{Conflict, Changed, New, TargetEdit, TargetOnly, Same} }
+
+// Reason says why a finding is a conflict.
+type Reason string
+
+// The reasons of conflicts.
+const (
+	Ambiguous       Reason = "ambiguous"
+	BothMoved       Reason = "both-moved"
+	RemovedInTarget Reason = "removed-in-target"
+)
+
+// Moved says which side changed a field since the value both last agreed on.
+type Moved string
+
+// Sides that moved. Unknown is the case without agreed values.
+const (
+	MovedUnknown Moved = ""
+	MovedSource  Moved = "source"
+	MovedTarget  Moved = "target"
+	MovedBoth    Moved = "both"
+)
+
+// Difference is one field in which source and target differ.
+type Difference struct {
+	Field       int // index in the fields of the stream
+	Source      record.Value
+	Target      record.Value
+	Agreed      record.Value
+	AgreedKnown bool
+	Moved       Moved
+}
+
+// Proposed reports whether the source's value is what the finding proposes.
+func (d Difference) Proposed() bool { return d.Moved == MovedUnknown || d.Moved == MovedSource }
+
+// Finding is one record with its status. Source and Target are nil where the side
+// does not have the record, and its first one where the key is ambiguous.
+type Finding struct {
+	Key         record.Key
+	Status      Status
+	Reasons     []Reason
+	Source      *record.Record
+	Target      *record.Record
+	Differences []Difference // of changed, target-edit and conflict, in field order
+	// SourceIDs and TargetIDs list the internal ids where the key is ambiguous, at
+	// most MaxIDs of them.
+	SourceIDs, TargetIDs []string
+}
+
+// MaxIDs bounds the internal ids that an ambiguous finding lists.
+const MaxIDs = 20
+
+// Input is what Join works on. All streams are in key order; a stream that is not
+// ends in an error.
+type Input struct {
+	Fields []record.Field
+	Source record.Stream
+	Target record.Stream
+	Agreed record.Stream // nil where it is not known what both last agreed on
+	// InScope says whether the selection covers a key. Target records outside are
+	// counted as not compared.
+	InScope func(record.Key) bool
+	// Ambiguous says whether a key has an ambiguous record in it.
+	Ambiguous func(record.Key) bool
+}
+
+// Counts are the findings by status, and the records outside the selection.
+type Counts struct {
+	By          map[Status]int
+	NotCompared int
+}
+
+// Join compares and gives each finding to found, in key order. It stops at the
+// first error, its own or found's.
+func Join(in Input, found func(Finding) error) (Counts, error) {
+	counts := Counts{By: map[Status]int{}}
+	source := newSide("source", in.Source)
+	defer source.stop()
+	target := newSide("target", in.Target)
+	defer target.stop()
+	agreed := newSide("agreed values", in.Agreed)
+	defer agreed.stop()
+	for {
+		for _, side := range []*side{source, target, agreed} {
+			if err := side.fill(); err != nil {
+				return counts, err
+			}
+		}
+		key, ok := least(source, target)
+		if !ok {
+			return counts, nil
+		}
+		s, err := source.take(key)
+		if err != nil {
+			return counts, err
+		}
+		t, err := target.take(key)
+		if err != nil {
+			return counts, err
+		}
+		a, err := agreed.takeUpTo(key)
+		if err != nil {
+			return counts, err
+		}
+		if s.first == nil && !in.InScope(key) {
+			counts.NotCompared += t.count
+			continue
+		}
+		f := judge(in, key, s, t, a)
+		counts.By[f.Status]++
+		if f.Status == Same {
+			continue
+		}
+		if err := found(f); err != nil {
+			return counts, err
+		}
+	}
+}
+
+// judge decides what one key is.
+func judge(in Input, key record.Key, s, t group, agreed *record.Record) Finding {
+	f := Finding{Key: key, Source: s.first, Target: t.first, SourceIDs: s.ids, TargetIDs: t.ids}
+	if s.count > 1 || t.count > 1 || in.Ambiguous(key) {
+		f.Status, f.Reasons = Conflict, []Reason{Ambiguous}
+		return f
+	}
+	f.SourceIDs, f.TargetIDs = nil, nil
+	switch {
+	case t.first == nil && in.Agreed != nil && agreed != nil:
+		f.Status, f.Reasons = Conflict, []Reason{RemovedInTarget}
+		return f
+	case t.first == nil:
+		f.Status = New
+		return f
+	case s.first == nil:
+		f.Status = TargetOnly
+		return f
+	}
+	f.Differences = Compare(in.Fields, s.first.Values, t.first.Values, agreed)
+	f.Status = statusOf(f.Differences)
+	if f.Status == Conflict {
+		f.Reasons = []Reason{BothMoved}
+	}
+	return f
+}
+
+func statusOf(differences []Difference) Status {
+	status := Same
+	for _, d := range differences {
+		switch {
+		case d.Moved == MovedBoth:
+			return Conflict
+		case d.Moved == MovedTarget && status == Same:
+			status = TargetEdit
+		case d.Proposed():
+			status = Changed
+		}
+	}
+	return status
+}
+
+// Compare gives the fields in which two records differ, and which side moved each.
+// A field that either side does not carry is not compared.
+func Compare(fields []record.Field, source, target []record.Value, agreed *record.Record) []Difference {
+	var out []Difference
+	for i, field := range fields {
+		s, t := source[i], target[i]
+		if s.IsAbsent() || t.IsAbsent() || field.Same(s, t) {
+			continue
+		}
+		d := Difference{Field: i, Source: s, Target: t}
+		if agreed != nil && !agreed.Values[i].IsAbsent() {
+			d.Agreed, d.AgreedKnown = agreed.Values[i], true
+			switch {
+			case field.Same(d.Agreed, t):
+				d.Moved = MovedSource
+			case field.Same(d.Agreed, s):
+				d.Moved = MovedTarget
+			default:
+				d.Moved = MovedBoth
+			}
+		}
+		out = append(out, d)
+	}
+	return out
+}
+
+// side reads one stream a key ahead.
+type side struct {
+	name string
+	next func() (record.Record, error, bool)
+	stop func()
+	head *record.Record
+	done bool
+}
+
+// group is the records of one key on one side.
+type group struct {
+	first *record.Record
+	count int
+	ids   []string
+}
+
+func newSide(name string, stream record.Stream) *side {
+	if stream == nil {
+		return &side{name: name, done: true, stop: func() {}}
+	}
+	next, stop := iter.Pull2(stream)
+	return &side{name: name, next: next, stop: stop}
+}
+
+func (s *side) fill() error {
+	if s.head != nil || s.done {
+		return nil
+	}
+	r, err, ok := s.next()
+	if !ok {
+		s.done = true
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	s.head = &r
+	return nil
+}
+
+// take removes all records with this key from the head of the stream.
+func (s *side) take(key record.Key) (group, error) {
+	var g group
+	for s.head != nil && s.head.Key.Compare(key) == 0 {
+		g.count++
+		if g.first == nil {
+			g.first = s.head
+		}
+		if len(g.ids) < MaxIDs && s.head.ID != "" {
+			g.ids = append(g.ids, s.head.ID)
+		}
+		s.head = nil
+		if err := s.fill(); err != nil {
+			return g, err
+		}
+	}
+	if s.head != nil && s.head.Key.Compare(key) < 0 {
+		return g, fmt.Errorf("the %s is not in key order", s.name)
+	}
+	return g, nil
+}
+
+// takeUpTo gives the record with this key and drops those before it.
+func (s *side) takeUpTo(key record.Key) (*record.Record, error) {
+	for s.head != nil && s.head.Key.Compare(key) <= 0 {
+		head := s.head
+		s.head = nil
+		if err := s.fill(); err != nil {
+			return nil, err
+		}
+		if head.Key.Compare(key) == 0 {
+			return head, nil
+		}
+	}
+	return nil, nil
+}
+
+func least(a, b *side) (record.Key, bool) {
+	switch {
+	case a.head == nil && b.head == nil:
+		return record.Key{}, false
+	case b.head == nil || a.head != nil && a.head.Key.Compare(b.head.Key) <= 0:
+		return a.head.Key, true
+	default:
+		return b.head.Key, true
+	}
+}

@@ -1,0 +1,89 @@
+package record
+
+import (
+	"fmt"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// An address is a record's name in text: TYPE/PART/PART. A part is
+// percent-encoded (RFC 3986) where it holds /, %, *, ?, a control character or a
+// leading or trailing space; a null part is ~ and a real "~" is %7E.
+
+// EncodePart gives the text of one address part.
+func EncodePart(v Value) string {
+	if v.IsNull() || v.IsAbsent() {
+		return "~"
+	}
+	return encodePart(v.text)
+}
+
+func encodePart(s string) string {
+	if s == "~" {
+		return "%7E"
+	}
+	plain := true
+	for i, r := range s {
+		if mustEncode(s, i, r) {
+			plain = false
+			break
+		}
+	}
+	if plain {
+		return s
+	}
+	var out strings.Builder
+	for i, r := range s {
+		if !mustEncode(s, i, r) {
+			out.WriteRune(r)
+			continue
+		}
+		for _, b := range []byte(string(r)) {
+			fmt.Fprintf(&out, "%%%02X", b)
+		}
+	}
+	return out.String()
+}
+
+func mustEncode(s string, i int, r rune) bool {
+	switch r {
+	case '/', '%', '*', '?':
+		return true
+	}
+	if unicode.IsControl(r) || r == '\u2028' || r == '\u2029' {
+		return true
+	}
+	edge := i == 0 || i+utf8.RuneLen(r) == len(s)
+	return edge && unicode.IsSpace(r)
+}
+
+// EncodePath joins parts that are encoded already into one part, for the rare key
+// in which two references of changing length stand beside each other.
+func EncodePath(parts []string) string { return encodePart(strings.Join(parts, "/")) }
+
+func decodePart(s string) (string, error) {
+	if !strings.Contains(s, "%") {
+		return s, nil
+	}
+	var out []byte
+	for i := 0; i < len(s); i++ {
+		if s[i] != '%' {
+			out = append(out, s[i])
+			continue
+		}
+		var b byte
+		if i+2 >= len(s) {
+			return "", fmt.Errorf("%q ends inside a percent code; a percent sign itself is written %%25", s)
+		}
+		if _, err := fmt.Sscanf(s[i+1:i+3], "%02X", &b); err != nil {
+			return "", fmt.Errorf("%q holds %q, which is no percent code; a percent sign itself is written %%25", s, s[i:i+3])
+		}
+		out = append(out, b)
+		i += 2
+	}
+	if !utf8.Valid(out) {
+		return "", fmt.Errorf("%q does not decode to UTF-8", s)
+	}
+	return string(out), nil
+}

@@ -1,0 +1,45 @@
+package record
+
+import "iter"
+
+// Field describes one field of a stream of records.
+type Field struct {
+	Name   string `json:"name"`
+	Kind   Kind   `json:"kind"`
+	Refers string `json:"refers,omitempty"` // of a reference: the record type it points at
+	Rule   Rule   `json:"rule,omitzero"`
+	// Required says that the environment refuses null here. It is a fact about one
+	// environment and does not travel.
+	Required bool `json:"-"`
+}
+
+// Same reports whether two values of the field are the same under its rule.
+func (f Field) Same(a, b Value) bool {
+	return a.Equal(b) || f.Rule.Apply(a).Equal(f.Rule.Apply(b))
+}
+
+// Shapes gives for each record type the fields of its key, in key order.
+type Shapes map[string][]Field
+
+// Key makes a key of a type from its parts, under the rules of its fields.
+func (s Shapes) Key(typ string, parts []Value) Key {
+	fields := s[typ]
+	rules := make([]Rule, len(fields))
+	for i, field := range fields {
+		rules[i] = field.Rule
+	}
+	return NewKey(parts, rules)
+}
+
+// Record is one record of a stream whose fields are known.
+type Record struct {
+	Key       Key
+	Values    []Value // one for each field of the stream, in its order
+	ID        string  // internal id, for messages about one environment only
+	ChangedAt string  // stamp, as the environment tells it; "" where there is none
+	ChangedBy string
+	Why       string // in a parcel: chosen or along
+}
+
+// Stream gives records one after the other. The first error ends it.
+type Stream = iter.Seq2[Record, error]

@@ -1,0 +1,249 @@
+// Package sequence puts approved findings into the order in which they are written.
+//
+// The contract: what is referred to is written before what refers to it, owners
+// before parts, links last. Where new records refer to each other in a circle, they
+// are first written without the optional references that close it, which are set in
+// a second pass. The result depends on the findings alone, not on their order. Only
+// ids and references are kept in memory, no values.
+package sequence
+
+import (
+	"cmp"
+	"container/heap"
+	"slices"
+)
+
+// Node is one approved finding.
+type Node struct {
+	ID    int64
+	Rank  int  // of its record type, in dependency order
+	New   bool // to be inserted; else an update
+	Needs []Edge
+}
+
+// Edge is a reference from one finding to a new one in the same docket.
+type Edge struct {
+	To       int64
+	Field    string
+	Required bool // cannot be written later: null is refused, or it is part of the key
+}
+
+// Write is one step. A finding in a circle has two: first without the fields named
+// in Without, then again with only those named in Only.
+type Write struct {
+	ID      int64
+	Without []string
+	Only    []string
+}
+
+// Circle is a set of findings that need each other before any of them can be written.
+type Circle struct{ IDs []int64 }
+
+func (c *Circle) Error() string {
+	return "records require each other in a circle, so none of them can be written first"
+}
+
+// Order gives the writes. Its error is a *Circle. Nodes are given in key order
+// within their type; their order decides between equals.
+func Order(nodes []Node) ([]Write, error) {
+	at := make(map[int64]int, len(nodes))
+	for i, n := range nodes {
+		at[n.ID] = i
+	}
+	edges := make([][]edge, len(nodes))
+	for i, n := range nodes {
+		for _, e := range n.Needs {
+			to, ok := at[e.To]
+			if !ok || !nodes[to].New {
+				continue
+			}
+			if to == i && e.Required {
+				return nil, &Circle{IDs: []int64{n.ID}}
+			}
+			edges[i] = append(edges[i], edge{to: to, field: e.Field, required: e.Required})
+		}
+	}
+	later := deferred(nodes, edges)
+	order, stuck := topological(nodes, edges, later)
+	if len(stuck) > 0 {
+		circle := &Circle{}
+		for _, i := range stuck {
+			circle.IDs = append(circle.IDs, nodes[i].ID)
+		}
+		return nil, circle
+	}
+	writes := make([]Write, 0, len(nodes))
+	var second []Write
+	for _, i := range order {
+		w := Write{ID: nodes[i].ID}
+		for _, e := range edges[i] {
+			if later[link{i, e.field}] && !slices.Contains(w.Without, e.field) {
+				w.Without = append(w.Without, e.field)
+			}
+		}
+		slices.Sort(w.Without)
+		if len(w.Without) > 0 {
+			second = append(second, Write{ID: w.ID, Only: w.Without})
+		}
+		writes = append(writes, w)
+	}
+	return append(writes, second...), nil
+}
+
+type edge struct {
+	to       int
+	field    string
+	required bool
+}
+
+type link struct {
+	from  int
+	field string
+}
+
+// deferred chooses the optional references that are set in the second pass: those
+// between findings that cannot be ordered otherwise.
+func deferred(nodes []Node, edges [][]edge) map[link]bool {
+	later := map[link]bool{}
+	_, stuck := topological(nodes, edges, later)
+	if len(stuck) == 0 {
+		return later
+	}
+	// What is stuck is a circle or waits for one. Only references inside a circle
+	// are put off, so that everything else is written in one go.
+	group := components(stuck, edges)
+	for _, i := range stuck {
+		for _, e := range edges[i] {
+			if same, ok := group[e.to]; ok && same == group[i] && !e.required {
+				later[link{i, e.field}] = true
+			}
+		}
+	}
+	return later
+}
+
+// topological takes the first ready node again and again; stuck are those left.
+func topological(nodes []Node, edges [][]edge, later map[link]bool) (order, stuck []int) {
+	waits := make([]int, len(nodes))
+	leads := map[int][]int{}
+	for i := range nodes {
+		for _, e := range edges[i] {
+			if !later[link{i, e.field}] {
+				waits[i]++
+				leads[e.to] = append(leads[e.to], i)
+			}
+		}
+	}
+	ready := &readyHeap{nodes: nodes}
+	for i := range nodes {
+		if waits[i] == 0 {
+			ready.items = append(ready.items, i)
+		}
+	}
+	heap.Init(ready)
+	done := make([]bool, len(nodes))
+	for ready.Len() > 0 {
+		i := heap.Pop(ready).(int)
+		done[i] = true
+		order = append(order, i)
+		for _, next := range leads[i] {
+			if waits[next]--; waits[next] == 0 {
+				heap.Push(ready, next)
+			}
+		}
+	}
+	for i := range nodes {
+		if !done[i] {
+			stuck = append(stuck, i)
+		}
+	}
+	return order, stuck
+}
+
+// readyHeap orders by type rank, then updates before inserts (an update may free a
+// unique value that an insert takes), then the order given.
+type readyHeap struct {
+	nodes []Node
+	items []int
+}
+
+func (h *readyHeap) Len() int { return len(h.items) }
+func (h *readyHeap) Less(a, b int) bool {
+	x, y := h.items[a], h.items[b]
+	n, m := h.nodes[x], h.nodes[y]
+	if c := cmp.Compare(n.Rank, m.Rank); c != 0 {
+		return c < 0
+	}
+	if n.New != m.New {
+		return !n.New
+	}
+	return x < y
+}
+func (h *readyHeap) Swap(a, b int) { h.items[a], h.items[b] = h.items[b], h.items[a] }
+func (h *readyHeap) Push(x any)    { h.items = append(h.items, x.(int)) }
+func (h *readyHeap) Pop() any {
+	last := len(h.items) - 1
+	x := h.items[last]
+	h.items = h.items[:last]
+	return x
+}
+
+// components numbers the circles among the stuck nodes (Tarjan, without recursion,
+// as chains of records may be long).
+func components(stuck []int, edges [][]edge) map[int]int {
+	inside := map[int]bool{}
+	for _, i := range stuck {
+		inside[i] = true
+	}
+	index, low, group := map[int]int{}, map[int]int{}, map[int]int{}
+	onStack := map[int]bool{}
+	var stack []int
+	count, groups := 0, 0
+	type frame struct{ node, edge int }
+	for _, root := range stuck {
+		if index[root] != 0 {
+			continue
+		}
+		frames := []frame{{node: root}}
+		for len(frames) > 0 {
+			f := &frames[len(frames)-1]
+			v := f.node
+			if f.edge == 0 {
+				count++
+				index[v], low[v] = count, count
+				stack = append(stack, v)
+				onStack[v] = true
+			}
+			if f.edge < len(edges[v]) {
+				w := edges[v][f.edge].to
+				f.edge++
+				switch {
+				case !inside[w]:
+				case index[w] == 0:
+					frames = append(frames, frame{node: w})
+				case onStack[w]:
+					low[v] = min(low[v], index[w])
+				}
+				continue
+			}
+			frames = frames[:len(frames)-1]
+			if len(frames) > 0 {
+				parent := frames[len(frames)-1].node
+				low[parent] = min(low[parent], low[v])
+			}
+			if low[v] == index[v] {
+				groups++
+				for {
+					w := stack[len(stack)-1]
+					stack = stack[:len(stack)-1]
+					onStack[w] = false
+					group[w] = groups
+					if w == v {
+						break
+					}
+				}
+			}
+		}
+	}
+	return group
+}

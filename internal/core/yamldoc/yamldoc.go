@@ -1,0 +1,178 @@
+// Package yamldoc reads YAML into Go values and keeps the line of everything, so
+// that a mistake in a configuration can be named with its place and mend.
+package yamldoc
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+
+	"github.com/agnivade/levenshtein"
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+)
+
+// Error is a mistake in a YAML file.
+type Error struct {
+	File    string
+	Line    int // from 1; 0 where it is about the whole file
+	Message string
+}
+
+// Error gives file, line and message.
+func (e *Error) Error() string {
+	if e.Line == 0 {
+		return fmt.Sprintf("%s: %s", e.File, e.Message)
+	}
+	return fmt.Sprintf("%s line %d: %s", e.File, e.Line, e.Message)
+}
+
+// Document is a YAML file in memory.
+type Document struct {
+	name   string
+	source []byte
+	root   ast.Node
+}
+
+// Parse reads the text; the name is for messages.
+func Parse(name string, source []byte) (*Document, error) {
+	d := &Document{name: name, source: source}
+	file, err := parser.ParseBytes(source, 0)
+	if err != nil {
+		return nil, d.wrap(err, nil)
+	}
+	if len(file.Docs) > 0 {
+		d.root = file.Docs[0].Body
+	}
+	return d, nil
+}
+
+// Decode fills a pointer to a struct; a key that it does not have is an error.
+func (d *Document) Decode(into any) error {
+	decoder := yaml.NewDecoder(bytes.NewReader(d.source), yaml.Strict())
+	if err := decoder.Decode(into); err != nil && d.root != nil {
+		return d.wrap(err, knownKeys(reflect.TypeOf(into), map[reflect.Type]bool{}))
+	}
+	return nil
+}
+
+func (d *Document) wrap(err error, known []string) error {
+	out := &Error{File: d.name, Message: err.Error()}
+	var unknown *yaml.UnknownFieldError
+	var yamlError yaml.Error
+	if errors.As(err, &yamlError) {
+		out.Message = yamlError.GetMessage()
+		if token := yamlError.GetToken(); token != nil {
+			out.Line = token.Position.Line
+		}
+	}
+	if errors.As(err, &unknown) {
+		out.Message = fmt.Sprintf("the key %q is not known here%s", unknown.Token.Value, Nearest(unknown.Token.Value, known))
+	}
+	return out
+}
+
+// knownKeys collects the keys of all structs within a type.
+func knownKeys(t reflect.Type, seen map[reflect.Type]bool) []string {
+	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Map || t.Kind() == reflect.Slice {
+		t = t.Elem()
+	}
+	if t.Kind() != reflect.Struct || seen[t] {
+		return nil
+	}
+	seen[t] = true
+	var out []string
+	for field := range t.Fields() {
+		out = append(out, field.Tag.Get("yaml"))
+		out = append(out, knownKeys(field.Type, seen)...)
+	}
+	return out
+}
+
+// find walks down the names (indexes in lists) as far as they exist and gives the
+// last node, and that of its name.
+func (d *Document) find(path []string) (node, name ast.Node) {
+	node = d.root
+	for _, step := range path {
+		switch n := node.(type) {
+		case *ast.MappingNode:
+			i := slices.IndexFunc(n.Values, func(v *ast.MappingValueNode) bool { return keyText(v) == step })
+			if i < 0 {
+				return node, name
+			}
+			node, name = n.Values[i].Value, n.Values[i].Key
+		case *ast.SequenceNode:
+			var i int
+			if _, err := fmt.Sscan(step, &i); err != nil || i >= len(n.Values) {
+				return node, name
+			}
+			node, name = n.Values[i], n.Values[i]
+		default:
+			return node, name
+		}
+	}
+	return node, name
+}
+
+func keyText(v *ast.MappingValueNode) string { return v.Key.GetToken().Value }
+
+// Line gives the line of what the path leads to, or of the nearest thing above it.
+func (d *Document) Line(path ...string) int {
+	_, name := d.find(path)
+	if name == nil {
+		return 0
+	}
+	return name.GetToken().Position.Line
+}
+
+// Names lists the names in a mapping, in the file's order.
+func (d *Document) Names(path ...string) []string {
+	node, _ := d.find(path)
+	if d.Line(path...) == 0 {
+		return nil
+	}
+	mapping, ok := node.(*ast.MappingNode)
+	if !ok {
+		return nil
+	}
+	names := make([]string, len(mapping.Values))
+	for i, value := range mapping.Values {
+		names[i] = keyText(value)
+	}
+	return names
+}
+
+// Errorf makes an error about what the path leads to.
+func (d *Document) Errorf(path []string, format string, args ...any) error {
+	return &Error{File: d.name, Line: d.Line(path...), Message: fmt.Sprintf(format, args...)}
+}
+
+// Unknown makes the error for a word that should be one of those known.
+func (d *Document) Unknown(path []string, what, word string, known []string) error {
+	return d.Errorf(path, "the %s %q is not known%s", what, word, Nearest(word, known))
+}
+
+// Nearest gives "; did you mean …?" with the known word that is most like this one,
+// or nothing where none is near.
+func Nearest(word string, known []string) string {
+	best, least := "", len(word)/2+1
+	sorted := slices.Clone(known)
+	slices.Sort(sorted)
+	for _, candidate := range sorted {
+		if candidate == "" {
+			continue
+		}
+		distance := levenshtein.ComputeDistance(strings.ToLower(word), strings.ToLower(candidate))
+		if distance < least {
+			best, least = candidate, distance
+		}
+	}
+	if best == "" {
+		return ""
+	}
+	return fmt.Sprintf("; did you mean %q?", best)
+}

@@ -1,0 +1,122 @@
+// Package environment says what a connector is: the way to one place where records live.
+//
+// The contract: a connector describes its places, streams records of a type whose
+// references are brought to keys, tells which keys it has, and writes within a unit of
+// work. It knows the core and its own driver; parcels, dockets and screens it does not
+// know. Internal ids never leave it except as text for messages. Every error that a
+// person can see is an *Error or names the record it is about.
+package environment
+
+import (
+	"context"
+	"fmt"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/record"
+)
+
+// Model is the catalog as it is to be read in one environment: the shapes say to
+// which kinds keys are brought, so that two engines deliver one form.
+type Model struct {
+	Environment string
+	Catalog     *catalog.Catalog
+	Shapes      record.Shapes
+}
+
+// Reading asks for records of one type.
+type Reading struct {
+	Type   string
+	Fields []record.Field // the fields wanted, with the kinds they are brought to
+	// Keys limits the stream to the records with these keys; nil is all of them.
+	Keys []record.Key
+}
+
+// Description is what an environment tells about itself.
+type Description struct {
+	Product string // name and version of the engine
+	Account string // "" where the engine has no accounts
+	Address string // where it is, without secrets
+	Rights  string // what the account may do, in words
+	Places  map[string]catalog.Place
+}
+
+// Reader reads records. All reading of one Reader sees one moment of the environment
+// where the engine offers that.
+type Reader interface {
+	// Read streams records in any order.
+	Read(ctx context.Context, model *Model, reading Reading) record.Stream
+	// Locate tells for each key how many records have it.
+	Locate(ctx context.Context, model *Model, typ string, keys []record.Key) ([]int, error)
+}
+
+// Environment is an open connection.
+type Environment interface {
+	Reader
+	Describe(ctx context.Context) (Description, error)
+	// Begin locks the environment against other imports and starts a unit of work.
+	Begin(ctx context.Context) (Work, error)
+	Close() error
+}
+
+// Change is one record to be written: Values, one for each of Fields, and for an
+// insert the key as well.
+type Change struct {
+	Type   string
+	Key    record.Key
+	Insert bool
+	Fields []record.Field
+	Values []record.Value
+	// Fixed are texts for fields that belong to this environment alone, by field name.
+	Fixed map[string]string
+}
+
+// Work is a unit of work. Nothing of it is visible to others before Commit; without
+// Commit nothing of it remains.
+type Work interface {
+	Reader
+	// Write carries out one change. An error leaves the unit of work usable, so that
+	// all refused records can be named; the caller rolls back then.
+	Write(ctx context.Context, model *Model, change Change) error
+	Commit(ctx context.Context) error
+	// Rollback takes everything back; after Commit it does nothing.
+	Rollback() error
+}
+
+// Error is a failure of an environment that a person can act on.
+type Error struct {
+	Environment string
+	Message     string // what is the matter
+	Mend        string // what to do about it
+	Cause       error
+}
+
+// Error gives environment, facts and mend.
+func (e *Error) Error() string {
+	text := e.Environment + ": " + e.Message
+	if e.Mend != "" {
+		text += " " + e.Mend
+	}
+	return text
+}
+
+// Unwrap gives the cause.
+func (e *Error) Unwrap() error { return e.Cause }
+
+// RecordError is a failure about one record.
+type RecordError struct {
+	Environment string
+	Address     string
+	Field       string // "" where it is about the whole record
+	Cause       error
+}
+
+// Error names environment, record, field and cause.
+func (e *RecordError) Error() string {
+	if e.Field != "" {
+		return fmt.Sprintf("%s in %s, field %s: %v", e.Address, e.Environment, e.Field, e.Cause)
+	}
+	return fmt.Sprintf("%s in %s: %v", e.Address, e.Environment, e.Cause)
+}
+
+// Unwrap gives the cause.
+func (e *RecordError) Unwrap() error { return e.Cause }

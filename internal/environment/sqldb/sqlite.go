@@ -1,0 +1,363 @@
+package sqldb
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"os"
+	"strconv"
+	"strings"
+
+	"modernc.org/sqlite"
+	lib "modernc.org/sqlite/lib"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/record"
+	"anagram/internal/environment"
+)
+
+// waitMilliseconds is how long a locked SQLite file is waited for.
+const waitMilliseconds = 3000
+
+// OpenSQLite opens an SQLite file that exists. For reading only, the file cannot be
+// changed through the connection.
+func OpenSQLite(ctx context.Context, name, path string, readOnly bool) (environment.Environment, error) {
+	info, err := os.Stat(path)
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return nil, &environment.Error{Environment: name, Message: fmt.Sprintf("there is no file %s.", path), Mend: "Correct connect: of this environment in anagram.yaml.", Cause: err}
+	case err != nil:
+		return nil, &environment.Error{Environment: name, Message: fmt.Sprintf("%s cannot be reached: %v.", path, errors.Unwrap(err)), Cause: err}
+	case info.IsDir():
+		return nil, &environment.Error{Environment: name, Message: fmt.Sprintf("%s is a folder, not an SQLite database.", path), Mend: "Correct connect: of this environment in anagram.yaml."}
+	}
+	mode := "rw"
+	if readOnly {
+		mode = "ro"
+	}
+	escaped := strings.NewReplacer("%", "%25", "?", "%3F", "#", "%23").Replace(path)
+	db, err := sql.Open("sqlite", fmt.Sprintf("file:%s?mode=%s&_pragma=busy_timeout(%d)&_pragma=foreign_keys(1)", escaped, mode, waitMilliseconds))
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(1)
+	conn, err := db.Conn(ctx)
+	if err == nil && readOnly {
+		// One transaction for all reading: everything is seen as at one moment.
+		_, err = conn.ExecContext(ctx, "BEGIN")
+		if err == nil {
+			_, err = conn.ExecContext(ctx, "SELECT count(*) FROM sqlite_schema")
+		}
+	}
+	d := sqliteDialect{path: path}
+	if err != nil {
+		_ = db.Close()
+		message, mend := d.Explain(err)
+		return nil, &environment.Error{Environment: name, Message: message, Mend: mend, Cause: err}
+	}
+	return &sqliteEnvironment{session: newSession(name, d, conn), db: db, conn: conn, path: path, readOnly: readOnly}, nil
+}
+
+type sqliteEnvironment struct {
+	*session
+	db       *sql.DB
+	conn     *sql.Conn
+	path     string
+	readOnly bool
+}
+
+func (e *sqliteEnvironment) Describe(ctx context.Context) (environment.Description, error) {
+	d := environment.Description{Address: "sqlite:" + e.path, Rights: "read"}
+	if !e.readOnly {
+		d.Rights = "read and write"
+	}
+	err := e.query(ctx, 1, func(row []any) error { d.Product = "SQLite " + idText(row[0]); return nil }, "SELECT sqlite_version()")
+	if err != nil {
+		return d, err
+	}
+	d.Places, err = e.dialect.Describe(ctx, e.q)
+	return d, e.explain(err)
+}
+
+func (e *sqliteEnvironment) Begin(ctx context.Context) (environment.Work, error) {
+	if _, err := e.conn.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {
+		return nil, e.explain(err)
+	}
+	return &sqliteWork{session: newSession(e.name, e.dialect, e.conn), conn: e.conn}, nil
+}
+
+func (e *sqliteEnvironment) Close() error {
+	e.close()
+	_ = e.conn.Close()
+	return e.db.Close()
+}
+
+type sqliteWork struct {
+	*session
+	conn *sql.Conn
+	done bool
+}
+
+func (w *sqliteWork) Commit(ctx context.Context) error {
+	w.close()
+	if _, err := w.conn.ExecContext(ctx, "COMMIT"); err != nil {
+		return w.explain(err)
+	}
+	w.done = true
+	return nil
+}
+
+func (w *sqliteWork) Rollback() error {
+	if w.done {
+		return nil
+	}
+	w.done = true
+	w.close()
+	// The context of the work may be cancelled; taking back must happen all the same.
+	_, err := w.conn.ExecContext(context.Background(), "ROLLBACK")
+	return err
+}
+
+type sqliteDialect struct{ path string }
+
+func (sqliteDialect) Quote(name string) string {
+	return `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
+}
+
+// Select puts a plus before the column: the value stays as it is, but the driver no
+// longer sees the declared type and does not turn texts into times.
+func (d sqliteDialect) Select(column string) string { return "+" + d.Quote(column) }
+
+func (d sqliteDialect) Describe(ctx context.Context, q Queryer) (map[string]catalog.Place, error) {
+	places := map[string]catalog.Place{}
+	rows, err := q.QueryContext(ctx, `SELECT name, type FROM sqlite_schema WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite\_%' ESCAPE '\'`)
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for rows.Next() {
+		var name, kind string
+		if err := rows.Scan(&name, &kind); err != nil {
+			_ = rows.Close()
+			return nil, err
+		}
+		places[name] = catalog.Place{Name: name, ReadOnly: kind == "view"}
+		names = append(names, name)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	for _, name := range names {
+		place := places[name]
+		if err := d.describeColumns(ctx, q, &place); err != nil {
+			return nil, err
+		}
+		places[name] = place
+	}
+	return places, nil
+}
+
+func (d sqliteDialect) describeColumns(ctx context.Context, q Queryer, place *catalog.Place) error {
+	foreign := map[string]string{}
+	rows, err := q.QueryContext(ctx, `SELECT "from", "table", count(*) OVER (PARTITION BY id) FROM pragma_foreign_key_list(?)`, place.Name)
+	if err != nil {
+		return err
+	}
+	for rows.Next() {
+		var from, to string
+		var columns int
+		if err := rows.Scan(&from, &to, &columns); err != nil {
+			_ = rows.Close()
+			return err
+		}
+		if columns == 1 {
+			foreign[from] = to
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	rows, err = q.QueryContext(ctx, `SELECT name, type, "notnull", dflt_value IS NOT NULL, hidden, pk, max(pk) OVER () FROM pragma_table_xinfo(?) ORDER BY cid`, place.Name)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var c catalog.Column
+		var hidden, pk, keys int
+		if err := rows.Scan(&c.Name, &c.Declared, &c.Required, &c.Default, &hidden, &pk, &keys); err != nil {
+			return err
+		}
+		c.Kind = sqliteKind(c.Declared)
+		c.Derived = hidden >= 2
+		c.RefersTo = foreign[c.Name]
+		c.InnerID = pk == 1 && keys == 1
+		if hidden != 1 {
+			place.Columns = append(place.Columns, c)
+		}
+	}
+	return rows.Err()
+}
+
+// sqliteKind guesses what a declared type is meant to hold; SQLite itself only knows
+// affinities (https://sqlite.org/datatype3.html), so the word counts.
+func sqliteKind(declared string) record.Kind {
+	word := strings.ToUpper(declared)
+	if i := strings.IndexByte(word, '('); i >= 0 {
+		word = word[:i] + word[strings.IndexByte(word+")", ')'):]
+	}
+	has := func(parts ...string) bool {
+		for _, part := range parts {
+			if strings.Contains(word, part) {
+				return true
+			}
+		}
+		return false
+	}
+	switch {
+	case has("BOOL"):
+		return record.Boolean
+	case has("TIMESTAMPTZ", "WITH TIME ZONE"):
+		return record.Timestamp
+	case has("DATETIME", "TIMESTAMP"):
+		return record.LocalTimestamp
+	case has("DATE"):
+		return record.Date
+	case has("TIME"):
+		return record.Time
+	case has("JSON"):
+		return record.JSON
+	case has("INT"):
+		return record.Integer
+	case has("CHAR", "TEXT", "CLOB"):
+		return record.Text
+	case has("BLOB", "BINARY"):
+		return record.Bytes
+	case has("REAL", "FLOA", "DOUB", "DEC", "NUM", "MONEY"):
+		return record.Decimal
+	default:
+		return record.Null
+	}
+}
+
+// Decode goes by what is stored, as SQLite lets a column hold anything; what does
+// not fit the kind is an error.
+func (sqliteDialect) Decode(stored any, kind record.Kind) (record.Value, error) {
+	switch v := stored.(type) {
+	case nil:
+		return record.NullValue(), nil
+	case int64:
+		switch kind {
+		case record.Integer:
+			return record.IntegerValue(v), nil
+		case record.Decimal:
+			return record.Parse(kind, strconv.FormatInt(v, 10))
+		case record.Boolean:
+			if v == 0 || v == 1 {
+				return record.BooleanValue(v == 1), nil
+			}
+		}
+	case float64:
+		if math.IsNaN(v) || math.IsInf(v, 0) {
+			return record.Value{}, fmt.Errorf("it holds %v, which is no decimal number", v)
+		}
+		if kind == record.Decimal || kind == record.Integer {
+			return record.Parse(kind, strconv.FormatFloat(v, 'g', -1, 64))
+		}
+	case string:
+		if kind == record.Boolean && (v == "0" || v == "1") {
+			return record.BooleanValue(v == "1"), nil
+		}
+		if kind != record.Bytes {
+			return record.Parse(kind, v)
+		}
+	case []byte:
+		if kind == record.Bytes {
+			return record.BytesValue(v), nil
+		}
+	}
+	return record.Value{}, fmt.Errorf("it holds %s, which cannot be read as %s. Say what the field holds with as: in the catalog, or correct the value", describeStored(stored), kind)
+}
+
+func describeStored(stored any) string {
+	switch v := stored.(type) {
+	case []byte:
+		return fmt.Sprintf("%d bytes", len(v))
+	case string:
+		if len(v) > 40 {
+			return fmt.Sprintf("a text of %d bytes", len(v))
+		}
+		return fmt.Sprintf("the text %q", v)
+	default:
+		return fmt.Sprintf("the number %v", v)
+	}
+}
+
+// Encode gives the stored form: booleans as 0 and 1, times without zone with a space
+// as SQLite's own functions write them.
+func (sqliteDialect) Encode(v record.Value) (any, error) {
+	switch v.Kind() {
+	case record.Null:
+		return nil, nil
+	case record.Integer:
+		i, err := strconv.ParseInt(v.Text(), 10, 64)
+		if err != nil {
+			return nil, fmt.Errorf("%s is outside the 64 bit integers that SQLite holds", v.Text())
+		}
+		return i, nil
+	case record.Boolean:
+		if v.Text() == "true" {
+			return int64(1), nil
+		}
+		return int64(0), nil
+	case record.LocalTimestamp:
+		return strings.Replace(v.Text(), "T", " ", 1), nil
+	case record.Bytes:
+		if v.Content() == nil {
+			return nil, fmt.Errorf("the bytes with SHA-256 %s are not at hand", v.Text())
+		}
+		in, err := v.Content().Open()
+		if err != nil {
+			return nil, err
+		}
+		defer in.Close()
+		data, err := io.ReadAll(in)
+		if data == nil {
+			data = []byte{}
+		}
+		return data, err
+	default:
+		return v.Text(), nil
+	}
+}
+
+func (d sqliteDialect) Explain(err error) (message, mend string) {
+	var sqliteErr *sqlite.Error
+	if !errors.As(err, &sqliteErr) {
+		return err.Error() + ".", ""
+	}
+	switch sqliteErr.Code() & 0xFF {
+	case lib.SQLITE_BUSY, lib.SQLITE_LOCKED:
+		return fmt.Sprintf("%s is locked by another program.", d.path), "Wait until that program has finished, or close it, and try again."
+	case lib.SQLITE_NOTADB:
+		return fmt.Sprintf("%s is not an SQLite database.", d.path), "Correct connect: of this environment in anagram.yaml."
+	case lib.SQLITE_CORRUPT:
+		return fmt.Sprintf("%s is damaged: %v.", d.path, sqliteErr), "Bring it back from a backup."
+	case lib.SQLITE_READONLY, lib.SQLITE_PERM, lib.SQLITE_CANTOPEN:
+		return fmt.Sprintf("%s may not be opened or written by this account.", d.path), "Check the rights of the file and of its folder."
+	case lib.SQLITE_FULL:
+		return fmt.Sprintf("the disk of %s is full.", d.path), "Make room and try again."
+	case lib.SQLITE_CONSTRAINT:
+		text := sqliteErr.Error()
+		text = strings.TrimPrefix(text, "constraint failed: ")
+		if i := strings.LastIndex(text, " ("); i > 0 {
+			text = text[:i]
+		}
+		return "the database refuses it: " + text + ".", "Correct the value in the source, or decline the record."
+	default:
+		return err.Error() + ".", ""
+	}
+}

@@ -1,0 +1,226 @@
+package flow
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"anagram/internal/core/check"
+	"anagram/internal/core/match"
+	"anagram/internal/core/record"
+	"anagram/internal/core/yamldoc"
+	"anagram/internal/store/docket"
+)
+
+// DecideRequest says what is decided about which findings.
+type DecideRequest struct {
+	Decision docket.Decision
+	Patterns []string
+	Statuses []match.Status
+	Types    []string
+	Field    string // "" for whole records
+	Note     string
+	// Again decides anew what was decided before. Without it a pattern with a star, a
+	// status or a type leaves earlier decisions alone; a record named in full is always
+	// decided.
+	Again bool
+}
+
+// DecideResult says what was decided.
+type DecideResult struct {
+	Decided  int
+	ByStatus map[match.Status]int
+	// PassedOver counts findings that were selected but cannot be approved.
+	PassedOver map[match.Status]int
+	Kept       int // findings that keep an earlier decision
+	Blocked    []BlockedRecord
+}
+
+// BlockedRecord is an approved record that cannot be imported as things stand.
+type BlockedRecord struct {
+	Address string
+	Checks  []check.Check
+}
+
+// Decide appends a decision to the log for every finding selected.
+func (s *Session) Decide(ctx context.Context, d *docket.Docket, r DecideRequest) (DecideResult, error) {
+	result := DecideResult{ByStatus: map[match.Status]int{}, PassedOver: map[match.Status]int{}}
+	filter, err := findingFilter(d, r.Patterns, r.Statuses, r.Types)
+	if err != nil {
+		return result, err
+	}
+	if err := checkField(d, filter, r.Field); err != nil {
+		return result, err
+	}
+	var verdicts []docket.Verdict
+	hits := make([]int, len(filter.Patterns))
+	for f, err := range d.Findings(ctx, filter) {
+		if err != nil {
+			return result, err
+		}
+		named := false
+		for i, p := range filter.Patterns {
+			if p.Match(f.Address) {
+				hits[i]++
+				named = named || p.Exact()
+			}
+		}
+		if r.Field != "" && !slices.ContainsFunc(f.Fields, func(have docket.Field) bool { return have.Field == r.Field }) {
+			continue
+		}
+		if r.Decision == docket.Approved && f.Status != match.New && f.Status != match.Changed {
+			result.PassedOver[f.Status]++
+			continue
+		}
+		if !named && !r.Again && f.On(r.Field) != docket.Undecided {
+			if f.On(r.Field) != r.Decision {
+				result.Kept++
+			}
+			continue
+		}
+		result.ByStatus[f.Status]++
+		result.Decided++
+		verdicts = append(verdicts, docket.Verdict{Finding: f.ID, Field: r.Field, Decision: r.Decision})
+	}
+	for i, n := range hits {
+		if n == 0 {
+			return result, usage("Docket %d has no finding that fits %q; anagram review lists what there is. Nothing was decided", d.Header.Number, filter.Patterns[i])
+		}
+	}
+	if len(verdicts) == 0 && len(result.PassedOver) == 0 && result.Kept == 0 && len(filter.Patterns) == 0 {
+		return result, usage("No finding of docket %d fits; nothing was decided", d.Header.Number)
+	}
+	if err := d.Decide(ctx, s.Who, r.Note, s.Now(), verdicts); err != nil {
+		return result, err
+	}
+	standing, err := readStanding(ctx, d)
+	if err != nil {
+		return result, err
+	}
+	for _, a := range standing.approved {
+		if checks := standing.blocked[a.id]; len(checks) > 0 {
+			result.Blocked = append(result.Blocked, BlockedRecord{Address: a.address, Checks: checks})
+		}
+	}
+	return result, nil
+}
+
+// findingFilter reads patterns and names; a type or status that the docket does not
+// know is an error with the nearest word.
+func findingFilter(d *docket.Docket, patterns []string, statuses []match.Status, types []string) (docket.Filter, error) {
+	filter := docket.Filter{Statuses: statuses, Types: types}
+	for _, status := range statuses {
+		if !slices.Contains(match.Statuses(), status) {
+			var words []string
+			for _, s := range match.Statuses() {
+				words = append(words, string(s))
+			}
+			return filter, usage("The status %q is not known%s", status, yamldoc.Nearest(string(status), words))
+		}
+	}
+	var names []string
+	for _, t := range d.Types {
+		names = append(names, t.Name)
+	}
+	known := func(name string) error {
+		if name != "" && !slices.Contains(names, name) {
+			return usage("Docket %d has no record type %q%s", d.Header.Number, name, yamldoc.Nearest(name, names))
+		}
+		return nil
+	}
+	for _, typ := range types {
+		if err := known(typ); err != nil {
+			return filter, err
+		}
+	}
+	for _, text := range patterns {
+		p, err := record.ParsePattern(text)
+		if err != nil {
+			return filter, usage("%v", err)
+		}
+		if err := known(p.Type()); err != nil {
+			return filter, err
+		}
+		filter.Patterns = append(filter.Patterns, p)
+	}
+	return filter, nil
+}
+
+func checkField(d *docket.Docket, filter docket.Filter, field string) error {
+	if field == "" {
+		return nil
+	}
+	var names []string
+	for _, t := range d.Types {
+		if len(filter.Types) > 0 && !slices.Contains(filter.Types, t.Name) {
+			continue
+		}
+		for _, f := range t.Fields {
+			names = append(names, f.Name)
+		}
+	}
+	if slices.Contains(names, field) {
+		return nil
+	}
+	return usage("No record type of docket %d has a field %q that was compared%s", d.Header.Number, field, yamldoc.Nearest(field, names))
+}
+
+// Reviewed is a finding with its checks, static ones and those that follow from the
+// decisions as they are.
+type Reviewed struct {
+	docket.Finding
+	Checks []check.Check
+}
+
+// Review gives the findings that fit, in docket order.
+func (s *Session) Review(ctx context.Context, d *docket.Docket, patterns []string, statuses []match.Status, types []string, give func(Reviewed) error) error {
+	filter, err := findingFilter(d, patterns, statuses, types)
+	if err != nil {
+		return err
+	}
+	static, err := d.Checks(ctx)
+	if err != nil {
+		return err
+	}
+	standing, err := readStanding(ctx, d)
+	if err != nil {
+		return err
+	}
+	for f, err := range d.Findings(ctx, filter) {
+		if err != nil {
+			return err
+		}
+		r := Reviewed{Finding: f, Checks: static[f.ID]}
+		for _, c := range standing.blocked[f.ID] {
+			if !slices.Contains(r.Checks, c) {
+				r.Checks = append(slices.Clone(r.Checks), c)
+			}
+		}
+		if err := give(r); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// OpenDocket opens a docket by its number, "" for the newest, or by a path.
+func (s *Session) OpenDocket(ctx context.Context, name string) (*docket.Docket, error) {
+	numbers, err := s.Workspace.DocketNumbers()
+	if err != nil {
+		return nil, err
+	}
+	if name == "" {
+		if len(numbers) == 0 {
+			return nil, usage("This workspace has no docket yet; anagram match makes one")
+		}
+		return docket.Open(ctx, s.Workspace.DocketPath(numbers[len(numbers)-1]))
+	}
+	var number int
+	if _, err := fmt.Sscanf(name, "%d", &number); err == nil && fmt.Sprint(number) == name {
+		if !slices.Contains(numbers, number) {
+			return nil, usage("This workspace has no docket %d; anagram history lists those there are", number)
+		}
+		return docket.Open(ctx, s.Workspace.DocketPath(number))
+	}
+	return docket.Open(ctx, name)
+}

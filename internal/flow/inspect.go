@@ -1,0 +1,167 @@
+package flow
+
+import (
+	"context"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/environment"
+	"anagram/internal/store/docket"
+)
+
+// EnvironmentReport is what a test of an environment found.
+type EnvironmentReport struct {
+	Name  string
+	About environment.Description
+	Err   error
+}
+
+// TestEnvironments opens environments, all of the workspace where none is named.
+func (s *Session) TestEnvironments(ctx context.Context, names []string) ([]EnvironmentReport, error) {
+	if len(names) == 0 {
+		for _, e := range s.Workspace.Environments {
+			names = append(names, e.Name)
+		}
+	}
+	var out []EnvironmentReport
+	for _, name := range names {
+		if _, err := s.Workspace.Environment(name); err != nil {
+			return nil, err
+		}
+		r := EnvironmentReport{Name: name}
+		for _, readOnly := range []bool{false, true} {
+			env, err := s.open(ctx, name, readOnly)
+			if err == nil {
+				r.About, err = env.Describe(ctx)
+				_ = env.Close()
+			}
+			if r.Err = err; err == nil {
+				break
+			}
+		}
+		out = append(out, r)
+	}
+	return out, nil
+}
+
+// CatalogReport says how the catalog holds in an environment.
+type CatalogReport struct {
+	Environment string
+	Problems    []catalog.Problem
+	Records     map[string]int // by type, where it holds
+}
+
+// CheckCatalog compares the catalog with environments.
+func (s *Session) CheckCatalog(ctx context.Context, names []string) ([]CatalogReport, error) {
+	c, err := s.Workspace.Catalog()
+	if err != nil {
+		return nil, err
+	}
+	if len(names) == 0 {
+		for _, e := range s.Workspace.Environments {
+			names = append(names, e.Name)
+		}
+	}
+	var out []CatalogReport
+	for _, name := range names {
+		report, err := s.checkIn(ctx, c, name)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, report)
+	}
+	return out, nil
+}
+
+// checkIn reads the keys and references of every type once: what cannot be read is
+// a problem that an export would meet.
+func (s *Session) checkIn(ctx context.Context, c *catalog.Catalog, name string) (CatalogReport, error) {
+	report := CatalogReport{Environment: name, Records: map[string]int{}}
+	env, err := s.openDescribed(ctx, name, c)
+	if err != nil {
+		return report, err
+	}
+	defer env.Close()
+	report.Problems = env.fit.Problems
+	model := &environment.Model{Environment: name, Catalog: c, Shapes: env.fit.Shapes}
+	for _, t := range c.Types {
+		if len(env.problems(c, []string{t.Name})) > 0 {
+			continue
+		}
+		s.Progress.Start(t.Name, 0)
+		for rec, err := range env.Read(ctx, model, environment.Reading{Type: t.Name, Fields: env.fit.Fields[t.Name]}) {
+			if ctx.Err() != nil {
+				return report, ctx.Err()
+			}
+			if err != nil {
+				report.Problems = append(report.Problems, catalog.Problem{Type: t.Name, Line: t.Line(), Message: err.Error()})
+				break
+			}
+			_ = rec
+			report.Records[t.Name]++
+			s.Progress.Add(1)
+		}
+		s.Progress.Done()
+	}
+	return report, nil
+}
+
+// DocketSummary is one docket with what became of it.
+type DocketSummary struct {
+	Header docket.Header
+	Path   string
+	Types  []docket.Type
+	Tally  Tally
+	Runs   []docket.Run
+	Err    error
+}
+
+// Tally counts the findings that can be decided, by decision.
+type Tally struct {
+	Open, Approved, Declined, Held int
+}
+
+// Summaries gives every docket of the workspace, oldest first.
+func (s *Session) Summaries(ctx context.Context) ([]DocketSummary, error) {
+	numbers, err := s.Workspace.DocketNumbers()
+	if err != nil {
+		return nil, err
+	}
+	var out []DocketSummary
+	for _, n := range numbers {
+		d, err := docket.Open(ctx, s.Workspace.DocketPath(n))
+		if err != nil {
+			out = append(out, DocketSummary{Header: docket.Header{Number: n}, Path: s.Workspace.DocketPath(n), Err: err})
+			continue
+		}
+		summary, err := Summarize(ctx, d)
+		_ = d.Close()
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, summary)
+	}
+	return out, nil
+}
+
+// Summarize counts the decisions of a docket and lists its runs.
+func Summarize(ctx context.Context, d *docket.Docket) (DocketSummary, error) {
+	out := DocketSummary{Header: d.Header, Path: d.Path(), Types: d.Types}
+	for f, err := range d.Findings(ctx, docket.Filter{}) {
+		if err != nil {
+			return out, err
+		}
+		switch {
+		case f.IsApproved():
+			out.Tally.Approved++
+		case f.Decision == docket.Declined:
+			out.Tally.Declined++
+		case f.Decision == docket.Held:
+			out.Tally.Held++
+		case docket.Asks(f.Status):
+			out.Tally.Open++
+		}
+	}
+	var err error
+	out.Runs, err = d.Runs(ctx)
+	return out, err
+}

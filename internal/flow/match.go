@@ -1,0 +1,564 @@
+package flow
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/check"
+	"anagram/internal/core/match"
+	"anagram/internal/core/record"
+	"anagram/internal/environment"
+	"anagram/internal/store/docket"
+	"anagram/internal/store/parcel"
+	"anagram/internal/store/sorting"
+)
+
+// MatchResult says what a match found.
+type MatchResult struct {
+	Header   docket.Header
+	Types    []docket.Type
+	Blockers int
+	Cautions int
+	Docket   []check.Check // on the whole docket
+}
+
+// Match compares a parcel with an environment and makes a docket of what differs.
+func (s *Session) Match(ctx context.Context, parcelName, target string) (MatchResult, error) {
+	var result MatchResult
+	if _, err := s.Workspace.Environment(target); err != nil {
+		return result, err
+	}
+	p, err := s.OpenParcel(parcelName)
+	if err != nil {
+		return result, err
+	}
+	defer p.Close()
+	if p.Manifest.Source == target {
+		return result, usage("Parcel %s was exported from %s itself; name another environment with --against", p.Manifest.Name, target)
+	}
+	s.Progress.Start("verifying the parcel", 0)
+	err = p.Verify(ctx)
+	s.Progress.Done()
+	if err != nil {
+		return result, err
+	}
+	c, err := s.Workspace.Catalog()
+	if err != nil {
+		return result, err
+	}
+	if err := sameKeys(p, c, s.Workspace.CatalogName()); err != nil {
+		return result, err
+	}
+	env, err := s.openDescribed(ctx, target, c)
+	if err != nil {
+		return result, err
+	}
+	defer env.Close()
+	scratch, err := s.Workspace.Scratch()
+	if err != nil {
+		return result, err
+	}
+	b, err := docket.Create(ctx, scratch)
+	if err != nil {
+		return result, err
+	}
+	defer b.Discard()
+	m := &matching{
+		session: s, parcel: p, env: env, builder: b, scratch: scratch, target: target, catalog: c,
+		model:     &environment.Model{Environment: target, Catalog: c, Shapes: p.Manifest.Keys},
+		ambiguous: map[string]map[string]bool{},
+	}
+	if m.selection, err = selectTypes(p.Catalog, p.Manifest.Selection); err != nil {
+		return result, err
+	}
+	if err := m.fits(); err != nil {
+		return result, err
+	}
+	for _, t := range c.Types {
+		if pt, ok := p.Manifest.Type(t.Name); ok {
+			if err := m.matchType(ctx, t, pt); err != nil {
+				return result, err
+			}
+		}
+	}
+	dockets, err := s.Workspace.Dockets()
+	if err != nil {
+		return result, err
+	}
+	numbers, err := s.Workspace.DocketNumbers()
+	if err != nil {
+		return result, err
+	}
+	m.number = 1
+	if len(numbers) > 0 {
+		m.number = numbers[len(numbers)-1] + 1
+	}
+	if err := m.resolveNeeds(ctx); err != nil {
+		return result, err
+	}
+	file, err := filepath.Abs(p.Path())
+	if err != nil {
+		return result, err
+	}
+	header := docket.Header{
+		Number: m.number, Parcel: p.Manifest.Name, ParcelFile: file, ParcelSeal: p.Manifest.Seal, Source: p.Manifest.Source,
+		ExportedAt: p.Manifest.ExportedAt, ExportedBy: p.Manifest.ExportedBy, Target: target, TargetAddress: env.about.Address,
+		MatchedAt: docket.Stamp(s.Now()), MatchedBy: s.Who, Keys: p.Manifest.Keys, NotCompared: m.notCompared, Program: s.Program,
+	}
+	taken, err := b.Finish(ctx, filepath.Join(dockets, fmt.Sprintf("%04d.docket", m.number)), header, c.Source)
+	if err != nil {
+		return result, err
+	}
+	if taken { // another match finished in between; checks name the docket, so this one is done again
+		return s.Match(ctx, parcelName, target)
+	}
+	return MatchResult{Header: header, Types: m.types, Blockers: m.blockers, Cautions: m.cautions, Docket: m.whole}, nil
+}
+
+// sameKeys refuses a parcel whose keys or references mean something else than the
+// workspace's catalog says now: records would be matched by the wrong fields.
+func sameKeys(p *parcel.Reader, c *catalog.Catalog, name string) error {
+	for _, pt := range p.Manifest.Types {
+		was, ok := p.Catalog.Type(pt.Name)
+		now, here := c.Type(pt.Name)
+		switch {
+		case !ok:
+			return &parcel.Error{Parcel: p.Path(), File: "parcel.json", Message: fmt.Sprintf("it holds records of %q, which its own catalog does not describe", pt.Name)}
+		case !here:
+			return usage("The parcel holds records of %s, which %s does not describe%s Describe it, or export without it", pt.Name, name, sentence(c, pt.Name))
+		case !slices.Equal(was.Key, now.Key):
+			return usage("%s says the key of %s is %v; when the parcel was exported it was %v. Export again, then match", name, pt.Name, now.Key, was.Key)
+		}
+		for field, to := range was.Refers {
+			if now.Refers[field] != to {
+				return usage("%s says field %s of %s refers to %q; when the parcel was exported it was %q. Export again, then match", name, field, pt.Name, now.Refers[field], to)
+			}
+		}
+	}
+	return nil
+}
+
+func sentence(c *catalog.Catalog, word string) string {
+	if near := strings.TrimPrefix(unknownType(c, word).Error(), fmt.Sprintf("The catalog has no record type %q", word)); near != "" {
+		return near
+	}
+	return "."
+}
+
+// matching is one match at work.
+type matching struct {
+	session   *Session
+	parcel    *parcel.Reader
+	env       described
+	builder   *docket.Builder
+	scratch   string
+	target    string
+	catalog   *catalog.Catalog
+	model     *environment.Model
+	selection selection
+	number    int
+
+	ambiguous   map[string]map[string]bool // type -> key order
+	types       []docket.Type
+	notCompared []string
+	whole       []check.Check
+	blockers    int
+	cautions    int
+}
+
+// fits refuses a target in which the catalog does not hold, unless it is just that a
+// whole type is not there: then the type is not compared, and that is said.
+func (m *matching) fits() error {
+	var names []string
+	for _, t := range m.parcel.Manifest.Types {
+		names = append(names, t.Name)
+	}
+	var bad []catalog.Problem
+	for _, p := range m.env.problems(m.catalog, names) {
+		if !p.Missing {
+			bad = append(bad, p)
+		}
+	}
+	if len(bad) > 0 {
+		return &CatalogError{Catalog: m.session.Workspace.CatalogName(), Environment: m.target, Problems: bad}
+	}
+	return nil
+}
+
+func (m *matching) caution(ctx context.Context, what, message, mend string) error {
+	c := check.Check{Code: check.NotOnBothSides, Level: check.Caution, Message: message, Mend: mend}
+	m.notCompared = append(m.notCompared, what)
+	m.whole = append(m.whole, c)
+	m.cautions++
+	return m.builder.Check(ctx, 0, c)
+}
+
+// fields gives the fields that both sides have, and where each stands in the
+// parcel's records.
+func (m *matching) fields(ctx context.Context, t *catalog.Type, pt parcel.Type) (fields []record.Field, at []int, err error) {
+	there := m.env.fit.Fields[t.Name]
+	for i, field := range pt.Fields {
+		j := fieldAt(there, field.Name)
+		if j < 0 {
+			if err := m.caution(ctx, t.Name+"."+field.Name,
+				fmt.Sprintf("Field %s of %s is in %s but not in %s; it was not compared and will not be written.", field.Name, t.Name, m.parcel.Manifest.Source, m.target),
+				"Put it under ignore: in the catalog if that is as it should be."); err != nil {
+				return nil, nil, err
+			}
+			continue
+		}
+		field.Required = there[j].Required
+		field.Rule = t.Rules[field.Name]
+		fields, at = append(fields, field), append(at, i)
+	}
+	for _, field := range there {
+		if fieldAt(pt.Fields, field.Name) < 0 {
+			if err := m.caution(ctx, t.Name+"."+field.Name,
+				fmt.Sprintf("Field %s of %s is in %s but not in the parcel; it was not compared and will not be written.", field.Name, t.Name, m.target),
+				"Put it under ignore: in the catalog if that is as it should be."); err != nil {
+				return nil, nil, err
+			}
+		}
+	}
+	return fields, at, nil
+}
+
+func (m *matching) matchType(ctx context.Context, t *catalog.Type, pt parcel.Type) error {
+	there, ok := m.env.fit.Fields[t.Name]
+	if !ok || there == nil {
+		err := m.caution(ctx, t.Name,
+			fmt.Sprintf("%s is not compared: %s has nothing called %q.", t.Name, m.target, t.Place(m.target)),
+			"Correct at: in the catalog, or create it in "+m.target+" and match again.")
+		m.types = append(m.types, docket.Type{Name: t.Name, Fields: pt.Fields, Counts: map[match.Status]int{}, NotCompared: pt.Records})
+		if err != nil {
+			return err
+		}
+		return m.builder.Type(ctx, m.types[len(m.types)-1])
+	}
+	fields, at, err := m.fields(ctx, t, pt)
+	if err != nil {
+		return err
+	}
+	m.session.Progress.Start(t.Name, 0)
+	defer m.session.Progress.Done()
+	sorter, err := m.readTarget(ctx, t, fields)
+	if err != nil {
+		return err
+	}
+	defer sorter.Close()
+	counts, err := match.Join(match.Input{
+		Fields: fields,
+		Source: m.project(m.parcel.Records(ctx, t.Name), t.Name, at),
+		Target: m.sorted(ctx, sorter, t.Name, fields),
+		InScope: func(key record.Key) bool {
+			in, _ := m.selection.covers(t.Name, m.catalog.Address(t.Name, key))
+			return in
+		},
+		Ambiguous: func(key record.Key) bool { return m.ambiguousWithin(t, key) },
+	}, func(f match.Finding) error { return m.found(ctx, t, fields, f) })
+	if err != nil {
+		return err
+	}
+	m.types = append(m.types, docket.Type{Name: t.Name, Fields: fields, Counts: counts.By, NotCompared: counts.NotCompared})
+	return m.builder.Type(ctx, m.types[len(m.types)-1])
+}
+
+// readTarget brings the target's records of a type into key order.
+func (m *matching) readTarget(ctx context.Context, t *catalog.Type, fields []record.Field) (*sorting.Sorter, error) {
+	sorter := sorting.New(m.scratch)
+	for rec, err := range m.env.Read(ctx, m.model, environment.Reading{Type: t.Name, Fields: fields}) {
+		if err == nil {
+			payload := append([]byte(rec.ID), 0)
+			err = sorter.Add(sorting.Entry{Order: rec.Key.Order(), Payload: record.AppendLine(payload, fields, rec)})
+		}
+		if err != nil {
+			sorter.Close()
+			return nil, err
+		}
+		m.session.Progress.Add(1)
+	}
+	return sorter, nil
+}
+
+func (m *matching) sorted(ctx context.Context, sorter *sorting.Sorter, typ string, fields []record.Field) record.Stream {
+	return func(yield func(record.Record, error) bool) {
+		for entry, err := range sorter.Sorted() {
+			var rec record.Record
+			if err == nil {
+				err = ctx.Err()
+			}
+			if err == nil {
+				end := slices.Index(entry.Payload, 0)
+				rec, err = record.ParseLine(entry.Payload[end+1:], typ, fields, m.model.Shapes)
+				rec.ID = string(entry.Payload[:end])
+			}
+			if !yield(rec, err) || err != nil {
+				return
+			}
+		}
+	}
+}
+
+// project keeps the compared fields of the parcel's records. A parcel has no internal
+// ids; where a key occurs twice, the spelling of each tells the records apart.
+func (m *matching) project(in record.Stream, typ string, at []int) record.Stream {
+	return func(yield func(record.Record, error) bool) {
+		for rec, err := range in {
+			if err == nil {
+				values := make([]record.Value, len(at))
+				for i, from := range at {
+					values[i] = rec.Values[from]
+				}
+				rec.Values, rec.ID = values, m.catalog.Address(typ, rec.Key)
+				m.session.Progress.Add(1)
+			}
+			if !yield(rec, err) {
+				return
+			}
+		}
+	}
+}
+
+// ambiguousWithin reports whether a key has an ambiguous record in it.
+func (m *matching) ambiguousWithin(t *catalog.Type, key record.Key) bool {
+	if len(m.ambiguous) == 0 {
+		return false
+	}
+	for i, part := range key.Parts() {
+		if part.Kind() != record.Reference {
+			continue
+		}
+		to := t.Refers[t.Key[i]]
+		if m.ambiguous[to][part.Text()] {
+			return true
+		}
+		if inner, ok := m.catalog.Type(to); ok && m.ambiguousWithin(inner, part.Key()) {
+			return true
+		}
+	}
+	return false
+}
+
+// found keeps a finding, its checks and what it needs.
+func (m *matching) found(ctx context.Context, t *catalog.Type, fields []record.Field, f match.Finding) error {
+	out := docket.Finding{
+		Type: t.Name, Address: m.catalog.Address(t.Name, f.Key), Status: f.Status,
+		Key: string(record.AppendKey(nil, f.Key)), Order: f.Key.Order(), Title: m.title(t, fields, f),
+	}
+	for _, reason := range f.Reasons {
+		out.Reasons = append(out.Reasons, string(reason))
+	}
+	if f.Source != nil {
+		out.Source = string(record.AppendLine(nil, fields, *f.Source))
+	}
+	if f.Target != nil {
+		out.Target = string(record.AppendLine(nil, fields, *f.Target))
+	}
+	out.Fields = m.shown(fields, f)
+	id, err := m.builder.Finding(ctx, out)
+	if err != nil {
+		return err
+	}
+	switch f.Status {
+	case match.Conflict:
+		if slices.Contains(f.Reasons, match.Ambiguous) {
+			if m.ambiguous[t.Name] == nil {
+				m.ambiguous[t.Name] = map[string]bool{}
+			}
+			m.ambiguous[t.Name][f.Key.Order()] = true
+			within := m.ambiguousWithin(t, f.Key)
+			return m.check(ctx, id, check.Ambiguity(out.Address, m.parcel.Manifest.Source, m.target, f.SourceIDs, f.TargetIDs, within))
+		}
+	case match.New:
+		for i, part := range f.Key.Parts() {
+			if err := m.need(ctx, id, t, record.Field{Name: t.Key[i], Refers: t.Refers[t.Key[i]], Required: true}, part); err != nil {
+				return err
+			}
+		}
+		for i, v := range f.Source.Values {
+			if err := m.proposed(ctx, id, t, fields[i], v); err != nil {
+				return err
+			}
+		}
+		return m.localNeeded(ctx, id, t, out.Address)
+	case match.Changed:
+		for _, d := range f.Differences {
+			if d.Proposed() {
+				if err := m.proposed(ctx, id, t, fields[d.Field], d.Source); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// proposed keeps what a value that may be written needs: attachments and references.
+func (m *matching) proposed(ctx context.Context, finding int64, t *catalog.Type, field record.Field, v record.Value) error {
+	if v.Kind() == record.Bytes {
+		return m.builder.Content(ctx, v)
+	}
+	return m.need(ctx, finding, t, field, v)
+}
+
+func (m *matching) need(ctx context.Context, finding int64, t *catalog.Type, field record.Field, v record.Value) error {
+	if v.Kind() != record.Reference {
+		return nil
+	}
+	n := docket.Need{Holder: finding, Type: field.Refers, Key: string(record.AppendKey(nil, v.Key()))}
+	n.Field, n.Address = field.Name, m.catalog.Address(field.Refers, v.Key())
+	n.Owner = field.Name == t.OwnerField()
+	n.Required = field.Required || n.Owner
+	return m.builder.Need(ctx, n, v.Key())
+}
+
+func (m *matching) check(ctx context.Context, finding int64, c check.Check) error {
+	if c.Level == check.Blocker {
+		m.blockers++
+	} else {
+		m.cautions++
+	}
+	return m.builder.Check(ctx, finding, c)
+}
+
+// localNeeded checks that a new record gets what only the target can know.
+func (m *matching) localNeeded(ctx context.Context, finding int64, t *catalog.Type, address string) error {
+	place := m.env.about.Places[t.Place(m.target)]
+	for _, column := range place.Columns {
+		values, local := t.Local[column.Name]
+		if !local && !slices.Contains(t.Secret, column.Name) || column.Default {
+			continue
+		}
+		if _, given := values[m.target]; given {
+			continue
+		}
+		c := check.Check{Code: check.LocalNeeded, Level: check.Caution,
+			Message: fmt.Sprintf("%s is new and will have no value in field %s, which belongs to %s alone.", address, column.Name, m.target),
+			Mend:    "Set it in " + m.target + " after the import."}
+		if local {
+			c.Mend = fmt.Sprintf("Give a value with local: {%s: {%s: …}} in the catalog and match again, or set it in %s after the import.", column.Name, m.target, m.target)
+		}
+		if column.Required {
+			c.Level = check.Blocker
+			c.Message = fmt.Sprintf("%s is new and needs a value in field %s, which belongs to %s alone.", address, column.Name, m.target)
+			if local {
+				c.Mend = fmt.Sprintf("Give a value with local: {%s: {%s: …}} in the catalog and match again.", column.Name, m.target)
+			} else {
+				c.Mend = fmt.Sprintf("Create the record in %s with its secret value and match again.", m.target)
+			}
+		}
+		if err := m.check(ctx, finding, c); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (m *matching) title(t *catalog.Type, fields []record.Field, f match.Finding) string {
+	at := fieldAt(fields, t.Title)
+	if at < 0 {
+		return ""
+	}
+	for _, rec := range []*record.Record{f.Source, f.Target} {
+		if rec != nil && rec.Values[at].Kind() != record.Absent && !rec.Values[at].IsNull() {
+			return rec.Values[at].Text()
+		}
+	}
+	return ""
+}
+
+// shown gives the fields of a finding as people see them: those that differ, and of a
+// record that only one side has, those that are not null.
+func (m *matching) shown(fields []record.Field, f match.Finding) []docket.Field {
+	out := []docket.Field{}
+	switch f.Status {
+	case match.New, match.TargetOnly:
+		rec, moved := f.Source, string(match.MovedSource)
+		if f.Status == match.TargetOnly {
+			rec, moved = f.Target, ""
+		}
+		for i, v := range rec.Values {
+			text := Show(m.catalog, fields[i], v)
+			if text == nil {
+				continue
+			}
+			shown := docket.Field{Field: fields[i].Name, Moved: moved}
+			if f.Status == match.New {
+				shown.Source = text
+			} else {
+				shown.Target = text
+			}
+			out = append(out, shown)
+		}
+	default:
+		for _, d := range f.Differences {
+			field := fields[d.Field]
+			out = append(out, docket.Field{
+				Field: field.Name, Source: Show(m.catalog, field, d.Source), Target: Show(m.catalog, field, d.Target),
+				Agreed: Show(m.catalog, field, d.Agreed), AgreedKnown: d.AgreedKnown, Moved: string(d.Moved),
+			})
+		}
+	}
+	return out
+}
+
+// resolveNeeds looks up in the target what the findings refer to, and checks what
+// neither the target nor this docket has.
+func (m *matching) resolveNeeds(ctx context.Context) error {
+	types, err := m.builder.WantedTypes(ctx)
+	if err != nil {
+		return err
+	}
+	const batch = 2000
+	for _, typ := range types {
+		t, ok := m.catalog.Type(typ)
+		if !ok {
+			continue
+		}
+		if _, there := m.env.about.Places[t.Place(m.target)]; !there {
+			continue
+		}
+		for after := ""; ; {
+			orders, texts, err := m.builder.WantedKeys(ctx, typ, after, batch)
+			if err != nil {
+				return err
+			}
+			keys := make([]record.Key, len(texts))
+			for i, text := range texts {
+				if keys[i], err = m.model.Shapes.ParseKey([]byte(text), typ); err != nil {
+					return err
+				}
+			}
+			counts, err := m.env.Locate(ctx, m.model, typ, keys)
+			if err != nil {
+				return err
+			}
+			for i, n := range counts {
+				if n == 0 {
+					continue
+				}
+				if err := m.builder.Located(ctx, typ, orders[i], n); err != nil {
+					return err
+				}
+			}
+			if len(orders) < batch {
+				break
+			}
+			after = orders[len(orders)-1]
+		}
+	}
+	return m.builder.LinkNeeds(ctx, func(n docket.Need) error {
+		address, err := m.builder.AddressOf(ctx, n.Holder)
+		if err != nil {
+			return err
+		}
+		if c, bad := check.Reference(address, n.Need, m.target, m.number); bad {
+			return m.check(ctx, n.Holder, c)
+		}
+		return nil
+	})
+}

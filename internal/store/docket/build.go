@@ -1,0 +1,277 @@
+package docket
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+
+	"anagram/internal/core/check"
+	"anagram/internal/core/match"
+	"anagram/internal/core/record"
+)
+
+// Builder writes a new docket beside its place.
+type Builder struct {
+	temporary string
+	db        *sql.DB
+	tx        *sql.Tx
+	stmts     map[string]*sql.Stmt
+	next      int64
+	ranks     int
+}
+
+// Create starts a docket in a scratch folder on the file system of its later place.
+func Create(ctx context.Context, scratch string) (*Builder, error) {
+	f, err := os.CreateTemp(scratch, "docket-")
+	if err != nil {
+		return nil, err
+	}
+	path := f.Name()
+	_ = f.Close()
+	// Until it is in its place the file is worth nothing, so it is written without
+	// waiting for the disk; Finish does that once.
+	db, err := connect(path, "_pragma=journal_mode(OFF)&_pragma=synchronous(OFF)")
+	b := &Builder{temporary: path, db: db, stmts: map[string]*sql.Stmt{}}
+	if err == nil {
+		db.SetMaxOpenConns(1)
+		if _, err = db.ExecContext(ctx, schema+fmt.Sprintf("PRAGMA application_id = %d; PRAGMA user_version = %d;", applicationID, Version)); err == nil {
+			b.tx, err = db.BeginTx(context.WithoutCancel(ctx), nil)
+		}
+	}
+	if err != nil {
+		b.Discard()
+		return nil, err
+	}
+	return b, nil
+}
+
+// Discard removes an unfinished docket; after Finish it does nothing.
+func (b *Builder) Discard() {
+	if b.temporary == "" {
+		return
+	}
+	if b.tx != nil {
+		_ = b.tx.Rollback()
+	}
+	if b.db != nil {
+		_ = b.db.Close()
+	}
+	_ = os.Remove(b.temporary)
+	b.temporary = ""
+}
+
+func (b *Builder) exec(ctx context.Context, query string, args ...any) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	stmt, ok := b.stmts[query]
+	if !ok {
+		var err error
+		if stmt, err = b.tx.Prepare(query); err != nil {
+			return err
+		}
+		b.stmts[query] = stmt
+	}
+	_, err := stmt.Exec(args...)
+	return err
+}
+
+// Type adds a record type, after its findings, in dependency order.
+func (b *Builder) Type(ctx context.Context, t Type) error {
+	fields, err := json.Marshal(t.Fields)
+	if err != nil {
+		return err
+	}
+	args := []any{b.ranks, t.Name, string(fields)}
+	for _, status := range match.Statuses() {
+		args = append(args, t.Counts[status])
+	}
+	b.ranks++
+	return b.exec(ctx, "INSERT INTO types VALUES (?,?,?,?,?,?,?,?,?,?)", append(args, t.NotCompared)...)
+}
+
+// Finding adds a finding of the record type whose Type call comes next, in key order,
+// and gives its id.
+func (b *Builder) Finding(ctx context.Context, f Finding) (int64, error) {
+	fields, err := json.Marshal(f.Fields)
+	if err != nil {
+		return 0, err
+	}
+	reasons, err := json.Marshal(append([]string{}, f.Reasons...))
+	if err != nil {
+		return 0, err
+	}
+	b.next++
+	return b.next, b.exec(ctx, "INSERT INTO findings VALUES (?,?,?,?,?,?,?,?,?,?,?,?)", b.next, b.ranks, f.Type, []byte(f.Order), f.Key,
+		f.Address, f.Title, string(f.Status), string(reasons), orNull(f.Source), orNull(f.Target), string(fields))
+}
+
+func orNull(s string) any {
+	if s == "" {
+		return nil
+	}
+	return s
+}
+
+// Need adds a record that a finding's proposed values refer to.
+func (b *Builder) Need(ctx context.Context, n Need, key record.Key) error {
+	return b.exec(ctx, "INSERT INTO needs (finding, field, owner, required, type, key_order, key, address) VALUES (?,?,?,?,?,?,?,?)",
+		n.Holder, n.Field, n.Owner, n.Required, n.Type, []byte(key.Order()), n.Key, n.Address)
+}
+
+// Check adds a check on a finding, or with 0 on the whole docket.
+func (b *Builder) Check(ctx context.Context, finding int64, c check.Check) error {
+	var id any
+	if finding != 0 {
+		id = finding
+	}
+	return b.exec(ctx, "INSERT INTO checks VALUES (?,?,?,?,?)", id, string(c.Code), string(c.Level), c.Message, c.Mend)
+}
+
+// Content keeps the bytes of an attachment that an approved finding will need.
+func (b *Builder) Content(ctx context.Context, v record.Value) error {
+	return saveContent(v, func(data []byte) error {
+		return b.exec(ctx, "INSERT INTO contents VALUES (?,?) ON CONFLICT DO NOTHING", v.Text(), data)
+	})
+}
+
+func saveContent(v record.Value, save func([]byte) error) error {
+	if v.Content() == nil {
+		return nil
+	}
+	in, err := v.Content().Open()
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	data, err := io.ReadAll(in)
+	if err != nil {
+		return err
+	}
+	if data == nil {
+		data = []byte{}
+	}
+	return save(data)
+}
+
+// WantedKeys gives, for each record type that needs refer to and that the docket
+// itself does not bring, the distinct keys, in batches.
+func (b *Builder) WantedKeys(ctx context.Context, typ string, after string, limit int) (orders, keys []string, err error) {
+	rows, err := b.tx.QueryContext(ctx, `SELECT key_order, min(key) FROM needs
+		WHERE type = ? AND key_order > ? GROUP BY key_order ORDER BY key_order LIMIT ?`, typ, []byte(after), limit)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var order []byte
+		var key string
+		if err := rows.Scan(&order, &key); err != nil {
+			return nil, nil, err
+		}
+		orders, keys = append(orders, string(order)), append(keys, key)
+	}
+	return orders, keys, rows.Err()
+}
+
+// WantedTypes lists the record types that needs refer to.
+func (b *Builder) WantedTypes(ctx context.Context) ([]string, error) {
+	rows, err := b.tx.QueryContext(ctx, "SELECT DISTINCT type FROM needs ORDER BY type")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []string
+	for rows.Next() {
+		var name string
+		if err := rows.Scan(&name); err != nil {
+			return nil, err
+		}
+		out = append(out, name)
+	}
+	return out, rows.Err()
+}
+
+// Located records how many records in the target have a key.
+func (b *Builder) Located(ctx context.Context, typ, order string, count int) error {
+	return b.exec(ctx, "UPDATE needs SET in_target = ? WHERE type = ? AND key_order = ?", count, typ, []byte(order))
+}
+
+// LinkNeeds points needs that the target does not satisfy at the new findings that
+// would, and gives each need that nothing satisfies, or that is ambiguous, to found.
+func (b *Builder) LinkNeeds(ctx context.Context, found func(Need) error) error {
+	err := b.exec(ctx, `UPDATE needs SET needed = (SELECT f.id FROM findings f
+		WHERE f.type = needs.type AND f.key_order = needs.key_order AND f.status = 'new')
+		WHERE in_target = 0 AND EXISTS (SELECT 1 FROM findings f
+		WHERE f.type = needs.type AND f.key_order = needs.key_order AND f.status = 'new')`)
+	if err != nil {
+		return err
+	}
+	rows, err := b.tx.QueryContext(ctx, "SELECT finding, field, address, in_target, n.type FROM needs n WHERE in_target <> 1 AND needed = 0 ORDER BY finding, n.rowid")
+	if err != nil {
+		return err
+	}
+	var all []Need
+	for rows.Next() {
+		var n Need
+		if err := rows.Scan(&n.Holder, &n.Field, &n.Address, &n.InTarget, &n.Type); err != nil {
+			_ = rows.Close()
+			return err
+		}
+		all = append(all, n)
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	for _, n := range all {
+		if err := found(n); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// AddressOf gives the address of a finding.
+func (b *Builder) AddressOf(ctx context.Context, finding int64) (string, error) {
+	var address string
+	err := b.tx.QueryRowContext(ctx, "SELECT address FROM findings WHERE id = ?", finding).Scan(&address)
+	return address, err
+}
+
+// Finish completes the docket and puts it in its place in one step; taken reports
+// that another docket got the place first.
+func (b *Builder) Finish(ctx context.Context, path string, header Header, catalogSource []byte) (taken bool, err error) {
+	text, err := json.Marshal(header)
+	if err != nil {
+		return false, err
+	}
+	if err := b.exec(ctx, "INSERT OR REPLACE INTO header VALUES ('match', ?), ('catalog', ?)", string(text), string(catalogSource)); err != nil {
+		return false, err
+	}
+	if err := b.tx.Commit(); err != nil {
+		return false, err
+	}
+	b.tx = nil
+	if err := b.db.Close(); err != nil {
+		return false, err
+	}
+	b.db = nil
+	f, err := os.OpenFile(b.temporary, os.O_RDWR, 0)
+	if err != nil {
+		return false, err
+	}
+	err = errors.Join(f.Sync(), f.Close(), os.Chmod(b.temporary, 0o644))
+	if err != nil {
+		return false, err
+	}
+	err = os.Link(b.temporary, path)
+	b.Discard()
+	if errors.Is(err, os.ErrExist) {
+		return true, nil
+	}
+	return false, err
+}

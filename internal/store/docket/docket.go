@@ -1,0 +1,203 @@
+package docket
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/check"
+	"anagram/internal/core/match"
+	"anagram/internal/core/record"
+)
+
+// Docket is an open docket.
+type Docket struct {
+	Header  Header
+	Catalog *catalog.Catalog
+	Types   []Type // in dependency order
+
+	db   *sql.DB
+	path string
+}
+
+// Header says what was compared with what.
+type Header struct {
+	Number        int           `json:"number"`
+	Parcel        string        `json:"parcel"`
+	ParcelFile    string        `json:"parcel_file"`
+	ParcelSeal    string        `json:"parcel_seal"`
+	Source        string        `json:"source"`
+	ExportedAt    string        `json:"exported_at"`
+	ExportedBy    string        `json:"exported_by"`
+	Target        string        `json:"target"`
+	TargetAddress string        `json:"target_address"`
+	MatchedAt     string        `json:"matched_at"`
+	MatchedBy     string        `json:"matched_by"`
+	Keys          record.Shapes `json:"keys"`
+	NotCompared   []string      `json:"not_compared,omitempty"` // types and fields on one side only
+	Program       string        `json:"program"`
+}
+
+// Type is one record type of a docket.
+type Type struct {
+	Name        string
+	Fields      []record.Field // the fields that were compared
+	Counts      map[match.Status]int
+	NotCompared int
+}
+
+// Type finds a record type of the docket.
+func (d *Docket) Type(name string) (Type, bool) {
+	for _, t := range d.Types {
+		if t.Name == name {
+			return t, true
+		}
+	}
+	return Type{}, false
+}
+
+// Path is where the docket is.
+func (d *Docket) Path() string { return d.path }
+
+// Close closes the docket.
+func (d *Docket) Close() error { return d.db.Close() }
+
+func (d *Docket) read(ctx context.Context) error {
+	var application, version int
+	row := d.db.QueryRowContext(ctx, "SELECT (SELECT * FROM pragma_application_id), (SELECT * FROM pragma_user_version)")
+	if err := row.Scan(&application, &version); err != nil {
+		return d.wrap(err)
+	}
+	if application != applicationID {
+		return &Error{Path: d.path, Message: "the file is an SQLite database, but not a docket"}
+	}
+	if version > Version {
+		return &Error{Path: d.path, Message: fmt.Sprintf("the docket has version %d; this program knows versions up to %d. Use a newer anagram", version, Version)}
+	}
+	var header, source string
+	err := d.db.QueryRowContext(ctx, "SELECT (SELECT value FROM header WHERE name = 'match'), (SELECT value FROM header WHERE name = 'catalog')").Scan(&header, &source)
+	if err != nil {
+		return d.wrap(err)
+	}
+	if err := json.Unmarshal([]byte(header), &d.Header); err != nil {
+		return &Error{Path: d.path, Message: "its header cannot be read: " + err.Error(), Cause: err}
+	}
+	if d.Catalog, err = catalog.Parse(d.path+", catalog", []byte(source)); err != nil {
+		return err
+	}
+	rows, err := d.db.QueryContext(ctx, "SELECT name, fields, conflict, changed, new, target_edit, target_only, same, not_compared FROM types ORDER BY rank")
+	if err != nil {
+		return d.wrap(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var t Type
+		var fields string
+		n := make([]int, 6)
+		if err := rows.Scan(&t.Name, &fields, &n[0], &n[1], &n[2], &n[3], &n[4], &n[5], &t.NotCompared); err != nil {
+			return d.wrap(err)
+		}
+		if err := json.Unmarshal([]byte(fields), &t.Fields); err != nil {
+			return &Error{Path: d.path, Message: "its record types cannot be read: " + err.Error(), Cause: err}
+		}
+		t.Counts = map[match.Status]int{}
+		for i, status := range match.Statuses() {
+			t.Counts[status] = n[i]
+		}
+		d.Types = append(d.Types, t)
+	}
+	return d.wrap(rows.Err())
+}
+
+// Field is one field of a finding, as people see it. Nil is null.
+type Field struct {
+	Field       string  `json:"field"`
+	Source      *string `json:"source"`
+	Target      *string `json:"target"`
+	Agreed      *string `json:"agreed"`
+	AgreedKnown bool    `json:"agreed_known"`
+	Moved       string  `json:"moved"`
+	Take        string  `json:"take"`
+	Decision    string  `json:"decision,omitempty"` // where it differs from the record's
+}
+
+// Finding is one record in a docket, with what has been decided about it.
+type Finding struct {
+	ID      int64
+	Type    string
+	Address string
+	Title   string
+	Status  match.Status
+	Reasons []string
+	Fields  []Field
+	Key     string // as in a record line
+	Order   string
+	Source  string // record line, "" where the side does not have it
+	Target  string
+	Standing
+}
+
+// Standing is what has been decided.
+type Standing struct {
+	Decision  Decision
+	DecidedBy string
+	DecidedAt string
+	Note      string
+	seq       int64
+	// ByField holds decisions on single fields that came after the record's.
+	ByField map[string]Decision
+}
+
+// Decision is what a person decided; Undecided is none yet.
+type Decision string
+
+// The decisions.
+const (
+	Undecided Decision = "open"
+	Approved  Decision = "approved"
+	Declined  Decision = "declined"
+	Held      Decision = "held"
+)
+
+// On gives the decision that counts for a field.
+func (s Standing) On(field string) Decision {
+	if d, ok := s.ByField[field]; ok {
+		return d
+	}
+	return s.Decision
+}
+
+// ApprovedFields lists the fields of a finding that may be written, in field order.
+func (f Finding) ApprovedFields() []string {
+	var out []string
+	for _, field := range f.Fields {
+		if f.On(field.Field) == Approved {
+			out = append(out, field.Field)
+		}
+	}
+	return out
+}
+
+// IsApproved reports whether the finding, or a field of it, is approved.
+func (f Finding) IsApproved() bool {
+	if f.Status != match.New && f.Status != match.Changed {
+		return false
+	}
+	return f.Decision == Approved || f.Status == match.Changed && len(f.ApprovedFields()) > 0
+}
+
+// Asks reports whether the status asks for a decision.
+func Asks(s match.Status) bool {
+	return s == match.Conflict || s == match.Changed || s == match.New
+}
+
+// Need is a stored need, for the sequence of an import.
+type Need struct {
+	Holder   int64 // the finding that refers
+	Required bool
+	Type     string
+	Key      string
+	check.Need
+}

@@ -1,0 +1,231 @@
+package docket
+
+import (
+	"context"
+	"encoding/json"
+	"iter"
+	"strings"
+
+	"anagram/internal/core/check"
+	"anagram/internal/core/match"
+	"anagram/internal/core/record"
+)
+
+// Filter limits findings. Empty members do not limit.
+type Filter struct {
+	Types    []string
+	Statuses []match.Status
+	Patterns []record.Pattern
+}
+
+// Match reports whether an address is among those wanted.
+func (f Filter) match(address string) bool {
+	if len(f.Patterns) == 0 {
+		return true
+	}
+	for _, p := range f.Patterns {
+		if p.Match(address) {
+			return true
+		}
+	}
+	return false
+}
+
+// Findings streams findings by type, in dependency order, and within it by key.
+func (d *Docket) Findings(ctx context.Context, filter Filter) iter.Seq2[Finding, error] {
+	return func(yield func(Finding, error) bool) {
+		if err := d.findings(ctx, filter, func(f Finding) bool { return yield(f, nil) }); err != nil {
+			yield(Finding{}, d.wrap(err))
+		}
+	}
+}
+
+func (d *Docket) findings(ctx context.Context, filter Filter, yield func(Finding) bool) error {
+	byField, err := d.fieldDecisions(ctx)
+	if err != nil {
+		return err
+	}
+	query := `SELECT f.id, f.type, f.key_order, f.key, f.address, f.title, f.status, f.reasons, ifnull(f.source, ''), ifnull(f.target, ''), f.fields,
+		ifnull(d.decision, 'open'), ifnull(d.who, ''), ifnull(d.at, ''), ifnull(d.note, ''), ifnull(d.last, 0)
+		FROM findings f LEFT JOIN (SELECT finding, max(seq) AS last, decision, who, at, note FROM decisions WHERE field = '' GROUP BY finding) d ON d.finding = f.id`
+	var where []string
+	var args []any
+	limit := func(column string, values []string) {
+		if len(values) == 0 {
+			return
+		}
+		where = append(where, column+" IN (?"+strings.Repeat(", ?", len(values)-1)+")")
+		for _, v := range values {
+			args = append(args, v)
+		}
+	}
+	limit("f.type", filter.Types)
+	var statuses []string
+	for _, s := range filter.Statuses {
+		statuses = append(statuses, string(s))
+	}
+	limit("f.status", statuses)
+	if len(where) > 0 {
+		query += " WHERE " + strings.Join(where, " AND ")
+	}
+	rows, err := d.db.QueryContext(ctx, query+" ORDER BY f.id", args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var f Finding
+		var order []byte
+		var reasons, fields string
+		err := rows.Scan(&f.ID, &f.Type, &order, &f.Key, &f.Address, &f.Title, &f.Status, &reasons, &f.Source, &f.Target, &fields,
+			&f.Decision, &f.DecidedBy, &f.DecidedAt, &f.Note, &f.seq)
+		if err != nil {
+			return err
+		}
+		if !filter.match(f.Address) {
+			continue
+		}
+		f.Order = string(order)
+		if err := json.Unmarshal([]byte(reasons), &f.Reasons); err != nil {
+			return err
+		}
+		if err := json.Unmarshal([]byte(fields), &f.Fields); err != nil {
+			return err
+		}
+		for field, on := range byField[f.ID] {
+			if on.seq < f.seq {
+				continue
+			}
+			if f.ByField == nil {
+				f.ByField = map[string]Decision{}
+			}
+			f.ByField[field] = on.decision
+			if on.who != "" && f.DecidedBy == "" {
+				f.DecidedBy, f.DecidedAt, f.Note = on.who, on.at, on.note
+			}
+		}
+		for i := range f.Fields {
+			if on := f.On(f.Fields[i].Field); on != f.Decision {
+				f.Fields[i].Decision = string(on)
+			}
+		}
+		if !yield(f) {
+			return nil
+		}
+	}
+	return rows.Err()
+}
+
+type fieldDecision struct {
+	decision      Decision
+	seq           int64
+	who, at, note string
+}
+
+func (d *Docket) fieldDecisions(ctx context.Context) (map[int64]map[string]fieldDecision, error) {
+	rows, err := d.db.QueryContext(ctx, "SELECT finding, field, max(seq), decision, who, at, note FROM decisions WHERE field <> '' GROUP BY finding, field")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[int64]map[string]fieldDecision{}
+	for rows.Next() {
+		var id int64
+		var field string
+		var on fieldDecision
+		if err := rows.Scan(&id, &field, &on.seq, &on.decision, &on.who, &on.at, &on.note); err != nil {
+			return nil, err
+		}
+		if out[id] == nil {
+			out[id] = map[string]fieldDecision{}
+		}
+		out[id][field] = on
+	}
+	return out, rows.Err()
+}
+
+// Checks gives the checks on the whole docket under 0 and the others by finding.
+func (d *Docket) Checks(ctx context.Context) (map[int64][]check.Check, error) {
+	rows, err := d.db.QueryContext(ctx, "SELECT ifnull(finding, 0), code, level, message, mend FROM checks ORDER BY rowid")
+	if err != nil {
+		return nil, d.wrap(err)
+	}
+	defer rows.Close()
+	out := map[int64][]check.Check{}
+	for rows.Next() {
+		var id int64
+		var c check.Check
+		if err := rows.Scan(&id, &c.Code, &c.Level, &c.Message, &c.Mend); err != nil {
+			return nil, d.wrap(err)
+		}
+		out[id] = append(out[id], c)
+	}
+	return out, d.wrap(rows.Err())
+}
+
+// Needs streams the needs that new findings of this docket satisfy, by finding; with
+// all also those that the target satisfies.
+func (d *Docket) Needs(ctx context.Context, all bool) iter.Seq2[Need, error] {
+	return func(yield func(Need, error) bool) {
+		rows, err := d.db.QueryContext(ctx, `SELECT finding, field, owner, required, type, key, address, in_target, needed FROM needs
+			WHERE ? OR needed <> 0 ORDER BY finding, rowid`, all)
+		if err != nil {
+			yield(Need{}, d.wrap(err))
+			return
+		}
+		defer rows.Close()
+		for rows.Next() {
+			var n Need
+			if err := rows.Scan(&n.Holder, &n.Field, &n.Owner, &n.Required, &n.Type, &n.Key, &n.Address, &n.InTarget, &n.Finding); err != nil {
+				yield(Need{}, d.wrap(err))
+				return
+			}
+			if !yield(n, nil) {
+				return
+			}
+		}
+		if err := rows.Err(); err != nil {
+			yield(Need{}, d.wrap(err))
+		}
+	}
+}
+
+// Addresses gives the addresses of findings.
+func (d *Docket) Addresses(ctx context.Context, ids []int64) (map[int64]string, error) {
+	out := make(map[int64]string, len(ids))
+	for _, id := range ids {
+		var address string
+		if err := d.db.QueryRowContext(ctx, "SELECT address FROM findings WHERE id = ?", id).Scan(&address); err != nil {
+			return nil, d.wrap(err)
+		}
+		out[id] = address
+	}
+	return out, nil
+}
+
+// Lines reads the source and target lines of some findings.
+func (d *Docket) Lines(ctx context.Context, ids []int64) (map[int64]Finding, error) {
+	out := make(map[int64]Finding, len(ids))
+	if len(ids) == 0 {
+		return out, nil
+	}
+	args := make([]any, len(ids))
+	for i, id := range ids {
+		args[i] = id
+	}
+	rows, err := d.db.QueryContext(ctx, "SELECT id, type, status, address, key, key_order, ifnull(source, ''), ifnull(target, '') FROM findings WHERE id IN (?"+strings.Repeat(", ?", len(ids)-1)+")", args...)
+	if err != nil {
+		return nil, d.wrap(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var f Finding
+		var order []byte
+		if err := rows.Scan(&f.ID, &f.Type, &f.Status, &f.Address, &f.Key, &order, &f.Source, &f.Target); err != nil {
+			return nil, d.wrap(err)
+		}
+		f.Order = string(order)
+		out[f.ID] = f
+	}
+	return out, d.wrap(rows.Err())
+}

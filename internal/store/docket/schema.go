@@ -1,0 +1,123 @@
+// Package docket keeps the result of one match and everything that happens to it, in
+// one SQLite file that is complete in itself.
+//
+// The contract: a docket is built beside its place and appears there complete or not
+// at all. Findings, checks and needs never change afterwards; decisions are an
+// append-only log that the file itself protects; before-images are durable before
+// SaveBackup returns. A file with a newer version is refused, never guessed at.
+package docket
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+
+	"modernc.org/sqlite"
+	lib "modernc.org/sqlite/lib"
+)
+
+// Version is written to the file's user_version.
+const Version = 1
+
+// applicationID marks the file: "Angm".
+const applicationID = 0x416e676d
+
+const schema = `
+CREATE TABLE header (name TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
+CREATE TABLE types (
+  rank INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, fields TEXT NOT NULL,
+  conflict INTEGER NOT NULL, changed INTEGER NOT NULL, new INTEGER NOT NULL,
+  target_edit INTEGER NOT NULL, target_only INTEGER NOT NULL, same INTEGER NOT NULL,
+  not_compared INTEGER NOT NULL);
+CREATE TABLE findings (
+  id INTEGER PRIMARY KEY, rank INTEGER NOT NULL, type TEXT NOT NULL, key_order BLOB NOT NULL,
+  key TEXT NOT NULL, address TEXT NOT NULL, title TEXT NOT NULL, status TEXT NOT NULL,
+  reasons TEXT NOT NULL, source TEXT, target TEXT, fields TEXT NOT NULL);
+CREATE UNIQUE INDEX findings_key ON findings (type, key_order);
+CREATE INDEX findings_status ON findings (status);
+CREATE TABLE needs (
+  finding INTEGER NOT NULL, field TEXT NOT NULL, owner INTEGER NOT NULL, required INTEGER NOT NULL,
+  type TEXT NOT NULL, key_order BLOB NOT NULL, key TEXT NOT NULL, address TEXT NOT NULL,
+  in_target INTEGER NOT NULL DEFAULT 0, needed INTEGER NOT NULL DEFAULT 0);
+CREATE INDEX needs_finding ON needs (finding);
+CREATE INDEX needs_key ON needs (type, key_order);
+CREATE TABLE checks (
+  finding INTEGER, code TEXT NOT NULL, level TEXT NOT NULL, message TEXT NOT NULL, mend TEXT NOT NULL);
+CREATE INDEX checks_finding ON checks (finding);
+CREATE TABLE contents (sha256 TEXT PRIMARY KEY, data BLOB NOT NULL);
+CREATE TABLE decisions (
+  seq INTEGER PRIMARY KEY AUTOINCREMENT, at TEXT NOT NULL, who TEXT NOT NULL,
+  finding INTEGER NOT NULL, field TEXT NOT NULL, decision TEXT NOT NULL, note TEXT NOT NULL);
+CREATE INDEX decisions_finding ON decisions (finding, field, seq);
+CREATE TRIGGER decisions_stay BEFORE UPDATE ON decisions BEGIN SELECT raise(ABORT, 'decisions are never changed'); END;
+CREATE TRIGGER decisions_remain BEFORE DELETE ON decisions BEGIN SELECT raise(ABORT, 'decisions are never removed'); END;
+CREATE TABLE runs (
+  seq INTEGER PRIMARY KEY AUTOINCREMENT, kind TEXT NOT NULL, who TEXT NOT NULL, started_at TEXT NOT NULL,
+  ended_at TEXT NOT NULL DEFAULT '', outcome TEXT NOT NULL DEFAULT '', new INTEGER NOT NULL DEFAULT 0,
+  changed INTEGER NOT NULL DEFAULT 0, left_out INTEGER NOT NULL DEFAULT 0, message TEXT NOT NULL DEFAULT '');
+CREATE TABLE backup (
+  run INTEGER NOT NULL, finding INTEGER NOT NULL, image TEXT, PRIMARY KEY (run, finding)) WITHOUT ROWID;
+CREATE TABLE outcomes (
+  run INTEGER NOT NULL, finding INTEGER NOT NULL, outcome TEXT NOT NULL, why TEXT NOT NULL, message TEXT NOT NULL,
+  PRIMARY KEY (run, finding)) WITHOUT ROWID;
+`
+
+// Error is a docket that cannot be used.
+type Error struct {
+	Path    string
+	Message string
+	Cause   error
+}
+
+func (e *Error) Error() string { return e.Path + ": " + e.Message }
+
+// Unwrap gives the cause.
+func (e *Error) Unwrap() error { return e.Cause }
+
+func connect(path, options string) (*sql.DB, error) {
+	escaped := strings.NewReplacer("%", "%25", "?", "%3F", "#", "%23").Replace(path)
+	db, err := sql.Open("sqlite", "file:"+escaped+"?_pragma=busy_timeout(3000)&"+options)
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(4)
+	return db, nil
+}
+
+// Open opens a docket, for reading and for deciding.
+func Open(ctx context.Context, path string) (*Docket, error) {
+	if _, err := os.Stat(path); errors.Is(err, os.ErrNotExist) {
+		return nil, &Error{Path: path, Message: "there is no such docket; anagram history lists those there are", Cause: err}
+	}
+	db, err := connect(path, "mode=rw&_pragma=synchronous(FULL)")
+	if err != nil {
+		return nil, err
+	}
+	d := &Docket{db: db, path: path}
+	if err := d.read(ctx); err != nil {
+		_ = db.Close()
+		return nil, err
+	}
+	return d, nil
+}
+
+func (d *Docket) wrap(err error) error {
+	if err == nil {
+		return nil
+	}
+	var sqliteErr *sqlite.Error
+	if errors.As(err, &sqliteErr) {
+		switch sqliteErr.Code() & 0xFF {
+		case lib.SQLITE_NOTADB, lib.SQLITE_CORRUPT:
+			return &Error{Path: d.path, Message: "the file is not a docket, or is damaged", Cause: err}
+		case lib.SQLITE_BUSY, lib.SQLITE_LOCKED:
+			return &Error{Path: d.path, Message: "another anagram is working on this docket; wait until it has finished and try again", Cause: err}
+		case lib.SQLITE_READONLY, lib.SQLITE_CANTOPEN, lib.SQLITE_PERM:
+			return &Error{Path: d.path, Message: "the file may not be written by this account", Cause: err}
+		}
+	}
+	return fmt.Errorf("%s: %w", d.path, err)
+}

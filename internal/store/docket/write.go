@@ -1,0 +1,218 @@
+package docket
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"errors"
+	"io"
+	"time"
+
+	"anagram/internal/core/record"
+)
+
+// Verdict is one line of the log of decisions.
+type Verdict struct {
+	Finding  int64
+	Field    string // "" for the whole record
+	Decision Decision
+}
+
+// Decide appends verdicts to the log, all or none, and makes them durable.
+func (d *Docket) Decide(ctx context.Context, who, note string, at time.Time, verdicts []Verdict) error {
+	return d.transaction(ctx, func(tx *sql.Tx) error {
+		stmt, err := tx.PrepareContext(ctx, "INSERT INTO decisions (at, who, finding, field, decision, note) VALUES (?,?,?,?,?,?)")
+		if err != nil {
+			return err
+		}
+		defer stmt.Close()
+		for _, v := range verdicts {
+			if _, err := stmt.ExecContext(ctx, Stamp(at), who, v.Finding, v.Field, string(v.Decision), note); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Stamp writes a time as dockets keep it: UTC, to the second.
+func Stamp(t time.Time) string { return t.UTC().Format(time.RFC3339) }
+
+func (d *Docket) transaction(ctx context.Context, do func(*sql.Tx) error) error {
+	tx, err := d.db.BeginTx(ctx, nil)
+	if err != nil {
+		return d.wrap(err)
+	}
+	if err := do(tx); err != nil {
+		_ = tx.Rollback()
+		return d.wrap(err)
+	}
+	return d.wrap(tx.Commit())
+}
+
+// Run is one import or rehearsal.
+type Run struct {
+	Seq       int64
+	Kind      string // import or rehearsal
+	Who       string
+	StartedAt string
+	EndedAt   string // "" while it runs, or where it was interrupted
+	Outcome   string // imported, rehearsed, blocked, interrupted, failed
+	New       int
+	Changed   int
+	LeftOut   int
+	Message   string
+}
+
+// Kinds of runs.
+const (
+	ImportRun    = "import"
+	RehearsalRun = "rehearsal"
+)
+
+// StartRun records that a run begins, durably.
+func (d *Docket) StartRun(ctx context.Context, kind, who string, at time.Time) (int64, error) {
+	result, err := d.db.ExecContext(ctx, "INSERT INTO runs (kind, who, started_at) VALUES (?,?,?)", kind, who, Stamp(at))
+	if err != nil {
+		return 0, d.wrap(err)
+	}
+	return result.LastInsertId()
+}
+
+// Outcome is what became of one finding in a run.
+type Outcome struct {
+	Finding int64
+	Outcome string // written, already, left-out
+	Why     string // code, of those left out
+	Message string
+}
+
+// EndRun records the outcome of a run and of each finding, all or none.
+func (d *Docket) EndRun(ctx context.Context, run Run, at time.Time, outcomes []Outcome) error {
+	return d.transaction(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "UPDATE runs SET ended_at = ?, outcome = ?, new = ?, changed = ?, left_out = ?, message = ? WHERE seq = ?",
+			Stamp(at), run.Outcome, run.New, run.Changed, run.LeftOut, run.Message, run.Seq); err != nil {
+			return err
+		}
+		stmt, err := tx.PrepareContext(ctx, "INSERT INTO outcomes VALUES (?,?,?,?,?)")
+		if err != nil {
+			return err
+		}
+		defer stmt.Close()
+		for _, o := range outcomes {
+			if _, err := stmt.ExecContext(ctx, run.Seq, o.Finding, o.Outcome, o.Why, o.Message); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Runs lists the runs, oldest first.
+func (d *Docket) Runs(ctx context.Context) ([]Run, error) {
+	rows, err := d.db.QueryContext(ctx, "SELECT seq, kind, who, started_at, ended_at, outcome, new, changed, left_out, message FROM runs ORDER BY seq")
+	if err != nil {
+		return nil, d.wrap(err)
+	}
+	defer rows.Close()
+	var out []Run
+	for rows.Next() {
+		var r Run
+		if err := rows.Scan(&r.Seq, &r.Kind, &r.Who, &r.StartedAt, &r.EndedAt, &r.Outcome, &r.New, &r.Changed, &r.LeftOut, &r.Message); err != nil {
+			return nil, d.wrap(err)
+		}
+		out = append(out, r)
+	}
+	return out, d.wrap(rows.Err())
+}
+
+// Outcomes lists what became of the findings in a run, by finding, with addresses.
+func (d *Docket) Outcomes(ctx context.Context, run int64, outcome string) ([]Outcome, map[int64]string, error) {
+	rows, err := d.db.QueryContext(ctx, `SELECT o.finding, o.outcome, o.why, o.message, f.address FROM outcomes o JOIN findings f ON f.id = o.finding
+		WHERE o.run = ? AND o.outcome = ? ORDER BY o.finding`, run, outcome)
+	if err != nil {
+		return nil, nil, d.wrap(err)
+	}
+	defer rows.Close()
+	var out []Outcome
+	addresses := map[int64]string{}
+	for rows.Next() {
+		var o Outcome
+		var address string
+		if err := rows.Scan(&o.Finding, &o.Outcome, &o.Why, &o.Message, &address); err != nil {
+			return nil, nil, d.wrap(err)
+		}
+		out = append(out, o)
+		addresses[o.Finding] = address
+	}
+	return out, addresses, d.wrap(rows.Err())
+}
+
+// Image is the before-image of a finding's record: a record line, "" where there was none.
+type Image struct {
+	Finding int64
+	Line    string
+	Values  []record.Value // those with content are kept beside the image
+}
+
+// SaveBackup keeps before-images. They are on disk when it returns.
+func (d *Docket) SaveBackup(ctx context.Context, run int64, images []Image) error {
+	return d.transaction(ctx, func(tx *sql.Tx) error {
+		stmt, err := tx.PrepareContext(ctx, "INSERT INTO backup VALUES (?,?,?)")
+		if err != nil {
+			return err
+		}
+		defer stmt.Close()
+		for _, image := range images {
+			if _, err := stmt.ExecContext(ctx, run, image.Finding, orNull(image.Line)); err != nil {
+				return err
+			}
+			for _, v := range image.Values {
+				if v.Kind() != record.Bytes {
+					continue
+				}
+				if err := saveContent(v, func(data []byte) error {
+					_, err := tx.ExecContext(ctx, "INSERT INTO contents VALUES (?,?) ON CONFLICT DO NOTHING", v.Text(), data)
+					return err
+				}); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+}
+
+// BackupCount tells how many before-images a run has.
+func (d *Docket) BackupCount(ctx context.Context, run int64) (n int, err error) {
+	err = d.db.QueryRowContext(ctx, "SELECT count(*) FROM backup WHERE run = ?", run).Scan(&n)
+	return n, d.wrap(err)
+}
+
+// WithContent gives a bytes value its content from the docket.
+func (d *Docket) WithContent(v record.Value) (record.Value, error) {
+	if v.Kind() != record.Bytes {
+		return v, nil
+	}
+	return record.ContentValue(v.Text(), stored{db: d.db, sha: v.Text()})
+}
+
+type stored struct {
+	db  *sql.DB
+	sha string
+}
+
+func (s stored) Open() (io.ReadCloser, error) {
+	var data []byte
+	err := s.db.QueryRow("SELECT data FROM contents WHERE sha256 = ?", s.sha).Scan(&data)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, errors.New("the docket does not hold the attachment with SHA-256 " + s.sha)
+	}
+	return io.NopCloser(bytes.NewReader(data)), err
+}
+
+func (s stored) Size() int64 {
+	var n int64
+	_ = s.db.QueryRow("SELECT length(data) FROM contents WHERE sha256 = ?", s.sha).Scan(&n)
+	return n
+}

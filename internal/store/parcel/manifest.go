@@ -1,0 +1,150 @@
+// Package parcel keeps one export: records, manifest and catalog, sealed, as a ZIP
+// file or as a plain folder.
+//
+// The contract: a Writer takes records in any order and leaves either a complete,
+// sealed parcel or nothing. The same records give the same bytes in records/ on every
+// run and machine. A Reader streams; before anything of a parcel is believed, Verify
+// compares every byte with the seal. Readers refuse names outside the parcel's own
+// layout, links, double entries and sizes that the manifest does not announce, and
+// name file and line of what is wrong. docs/formats.md describes the form.
+package parcel
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"regexp"
+
+	"anagram/internal/core/record"
+)
+
+// Format and Version stand at the head of every manifest.
+const (
+	Format  = "anagram parcel"
+	Version = 1
+)
+
+const (
+	manifestName = "parcel.json"
+	catalogName  = "catalog.yaml"
+	// Suffix is how the ZIP form's file name ends.
+	Suffix = ".parcel"
+)
+
+// Manifest describes a parcel.
+type Manifest struct {
+	Format     string        `json:"format"`
+	Version    int           `json:"version"`
+	ID         string        `json:"id"`
+	Name       string        `json:"name"`
+	Note       string        `json:"note"`
+	Source     string        `json:"source"`
+	ExportedAt string        `json:"exported_at"` // UTC, to the second
+	ExportedBy string        `json:"exported_by"`
+	Program    string        `json:"program"`
+	Selection  Selection     `json:"selection"`
+	Keys       record.Shapes `json:"keys"` // key fields of every type that a key or reference needs
+	Types      []Type        `json:"types"`
+	Catalog    Sum           `json:"catalog"`
+	Files      []Sum         `json:"files"`
+	Seal       string        `json:"seal"`
+}
+
+// Selection is what the export was asked for; all empty is everything.
+type Selection struct {
+	Areas   []string `json:"areas,omitempty"`
+	Types   []string `json:"types,omitempty"`
+	Records []string `json:"records,omitempty"`
+}
+
+// Type is one record type in a parcel.
+type Type struct {
+	Name    string         `json:"name"`
+	Fields  []record.Field `json:"fields"`
+	Records int            `json:"records"`
+	Sum
+}
+
+// Sum is the size and the SHA-256 of a file.
+type Sum struct {
+	Bytes  int64  `json:"bytes"`
+	SHA256 string `json:"sha256"`
+}
+
+// Type finds a record type in the manifest.
+func (m *Manifest) Type(name string) (Type, bool) {
+	for _, t := range m.Types {
+		if t.Name == name {
+			return t, true
+		}
+	}
+	return Type{}, false
+}
+
+// Records tells how many records the parcel holds.
+func (m *Manifest) Records() int {
+	total := 0
+	for _, t := range m.Types {
+		total += t.Records
+	}
+	return total
+}
+
+func recordsName(typ string) string { return "records/" + typ + ".jsonl" }
+func fileName(sha string) string    { return "files/" + sha }
+
+// The seal is the SHA-256 of the manifest's bytes with zeros in place of the seal;
+// the manifest holds the SHA-256 of everything else.
+var (
+	sealPattern = regexp.MustCompile(`"seal": "sha256:([0-9a-f]{64})"\n}\n$`)
+	zeroHash    = string(bytes.Repeat([]byte("0"), 64))
+)
+
+func encodeManifest(m Manifest) ([]byte, error) {
+	m.Seal = "sha256:" + zeroHash
+	var buffer bytes.Buffer
+	encoder := json.NewEncoder(&buffer)
+	encoder.SetEscapeHTML(false)
+	encoder.SetIndent("", "  ")
+	if err := encoder.Encode(m); err != nil {
+		return nil, err
+	}
+	text := buffer.Bytes()
+	at := sealPattern.FindSubmatchIndex(text)
+	sum := sha256.Sum256(text)
+	copy(text[at[2]:at[3]], hex.EncodeToString(sum[:]))
+	return text, nil
+}
+
+// decodeManifest reads a manifest; sealed reports whether its seal fits its bytes.
+func decodeManifest(text []byte) (m Manifest, sealed bool, err error) {
+	var head struct {
+		Format  string `json:"format"`
+		Version int    `json:"version"`
+	}
+	if err := json.Unmarshal(text, &head); err != nil {
+		return m, false, fmt.Errorf("it is not JSON: %w", err)
+	}
+	if head.Format != Format {
+		return m, false, fmt.Errorf("it says format %q, not %q", head.Format, Format)
+	}
+	if head.Version != Version {
+		return m, false, fmt.Errorf("it says version %d; this program knows version %d. A newer Anagram may know it", head.Version, Version)
+	}
+	decoder := json.NewDecoder(bytes.NewReader(text))
+	decoder.DisallowUnknownFields()
+	if err := decoder.Decode(&m); err != nil {
+		return m, false, err
+	}
+	at := sealPattern.FindSubmatchIndex(text)
+	if at == nil {
+		return m, false, nil
+	}
+	stated := string(text[at[2]:at[3]])
+	unsealed := bytes.Clone(text)
+	copy(unsealed[at[2]:at[3]], zeroHash)
+	sum := sha256.Sum256(unsealed)
+	return m, stated == hex.EncodeToString(sum[:]), nil
+}

@@ -1,0 +1,295 @@
+package parcel
+
+import (
+	"bufio"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/klauspost/compress/zip"
+
+	"anagram/internal/core/record"
+	"anagram/internal/store/sorting"
+)
+
+// Writer makes a parcel. It works in a temporary folder until Finish.
+type Writer struct {
+	folder   string
+	manifest Manifest
+	files    map[string]int64
+}
+
+// Create starts a parcel; scratch is a folder on the file system of its later place.
+// The manifest's Types, Catalog, Files and Seal are filled by the writer.
+func Create(scratch string, manifest Manifest, catalog []byte) (*Writer, error) {
+	folder, err := os.MkdirTemp(scratch, "parcel-")
+	if err != nil {
+		return nil, err
+	}
+	w := &Writer{folder: folder, manifest: manifest, files: map[string]int64{}}
+	w.manifest.Format, w.manifest.Version, w.manifest.ID = Format, Version, rand.Text()
+	w.manifest.Types, w.manifest.Files = []Type{}, []Sum{}
+	for _, name := range []string{"records", "files"} {
+		if err := os.Mkdir(filepath.Join(folder, name), 0o755); err != nil {
+			w.Discard()
+			return nil, err
+		}
+	}
+	sum, err := writeFile(filepath.Join(folder, catalogName), func(out io.Writer) error {
+		_, err := out.Write(catalog)
+		return err
+	})
+	if err != nil {
+		w.Discard()
+		return nil, err
+	}
+	w.manifest.Catalog = sum
+	return w, nil
+}
+
+// Discard removes what was written; after Finish it does nothing.
+func (w *Writer) Discard() {
+	if w.folder != "" {
+		_ = os.RemoveAll(w.folder)
+		w.folder = ""
+	}
+}
+
+// TypeWriter takes the records of one type.
+type TypeWriter struct {
+	parent *Writer
+	name   string
+	fields []record.Field
+	sorter *sorting.Sorter
+}
+
+// Type starts a record type. Finish or Discard it before the next one.
+func (w *Writer) Type(name string, fields []record.Field) *TypeWriter {
+	return &TypeWriter{parent: w, name: name, fields: fields, sorter: sorting.New(w.folder)}
+}
+
+// Add takes a record, in any order, with its attachments.
+func (t *TypeWriter) Add(r record.Record) error {
+	for _, v := range r.Values {
+		if v.Kind() == record.Bytes {
+			if err := t.parent.attach(v); err != nil {
+				return err
+			}
+		}
+	}
+	return t.sorter.Add(sorting.Entry{Order: r.Key.Order(), Payload: record.AppendLine(nil, t.fields, r)})
+}
+
+// Finish writes the records in key order and tells how many there are.
+func (t *TypeWriter) Finish() (int, error) {
+	defer t.sorter.Close()
+	sum, err := writeFile(filepath.Join(t.parent.folder, recordsName(t.name)), func(out io.Writer) error {
+		for entry, err := range t.sorter.Sorted() {
+			if err != nil {
+				return err
+			}
+			if _, err := out.Write(append(entry.Payload, '\n')); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return 0, err
+	}
+	count := t.sorter.Count()
+	t.parent.manifest.Types = append(t.parent.manifest.Types, Type{Name: t.name, Fields: t.fields, Records: count, Sum: sum})
+	return count, nil
+}
+
+// Discard drops the records of the type.
+func (t *TypeWriter) Discard() { t.sorter.Close() }
+
+func (w *Writer) attach(v record.Value) error {
+	if _, ok := w.files[v.Text()]; ok {
+		return nil
+	}
+	if v.Content() == nil {
+		return fmt.Errorf("the bytes with SHA-256 %s are not at hand", v.Text())
+	}
+	sum, err := writeFile(filepath.Join(w.folder, fileName(v.Text())), func(out io.Writer) error {
+		in, err := v.Content().Open()
+		if err != nil {
+			return err
+		}
+		defer in.Close()
+		_, err = io.Copy(out, in)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	if sum.SHA256 != v.Text() {
+		return fmt.Errorf("an attachment changed while it was read: its SHA-256 was %s and is %s", v.Text(), sum.SHA256)
+	}
+	w.files[v.Text()] = sum.Bytes
+	return nil
+}
+
+// ExistsError says that a parcel's name is taken.
+type ExistsError struct{ Path string }
+
+func (e *ExistsError) Error() string {
+	return fmt.Sprintf("%s already exists; choose another name with --name, or remove that parcel", e.Path)
+}
+
+// Finish seals the parcel and puts it in its place in one step, as a ZIP file or as
+// a folder. What is there already is never replaced: that is an *ExistsError.
+func (w *Writer) Finish(path string, asFolder bool) (Manifest, error) {
+	defer w.Discard()
+	for sha, size := range w.files {
+		w.manifest.Files = append(w.manifest.Files, Sum{Bytes: size, SHA256: sha})
+	}
+	slices.SortFunc(w.manifest.Files, func(a, b Sum) int { return strings.Compare(a.SHA256, b.SHA256) })
+	text, err := encodeManifest(w.manifest)
+	if err != nil {
+		return Manifest{}, err
+	}
+	if err := os.WriteFile(filepath.Join(w.folder, manifestName), text, 0o644); err != nil {
+		return Manifest{}, err
+	}
+	manifest, _, err := decodeManifest(text)
+	if err != nil {
+		return Manifest{}, err
+	}
+	if asFolder {
+		if len(w.files) == 0 {
+			_ = os.Remove(filepath.Join(w.folder, "files"))
+		}
+		if _, err := os.Lstat(path); err == nil {
+			return manifest, &ExistsError{Path: path}
+		}
+		if err := os.Chmod(w.folder, 0o755); err != nil {
+			return manifest, err
+		}
+		err := os.Rename(w.folder, path)
+		return manifest, err
+	}
+	temporary := w.folder + ".zip"
+	defer os.Remove(temporary)
+	if err := w.zip(temporary, text); err != nil {
+		return manifest, err
+	}
+	// A link is made in one step and fails where the name is taken.
+	if err := os.Link(temporary, path); err != nil {
+		if errors.Is(err, os.ErrExist) {
+			return manifest, &ExistsError{Path: path}
+		}
+		return manifest, err
+	}
+	return manifest, nil
+}
+
+// earliest is the time that every entry of a ZIP carries, the first that ZIP can
+// write, so that the same records give the same bytes.
+var earliest = time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
+
+// sealComment stands before the SHA-256 of all bytes up to it, at the very end of the
+// ZIP file. It covers what the manifest cannot: the ZIP's own structure.
+const sealComment = "anagram seal sha256:"
+
+func (w *Writer) zip(path string, manifest []byte) error {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o644)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	buffered := bufio.NewWriterSize(f, 256<<10)
+	z := zip.NewWriter(buffered)
+	names := []string{manifestName, catalogName}
+	for _, t := range w.manifest.Types {
+		names = append(names, recordsName(t.Name))
+	}
+	for _, sum := range w.manifest.Files {
+		names = append(names, fileName(sum.SHA256))
+	}
+	for _, name := range names {
+		out, err := z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: earliest})
+		if err != nil {
+			return err
+		}
+		if name == manifestName {
+			if _, err := out.Write(manifest); err != nil {
+				return err
+			}
+			continue
+		}
+		in, err := os.Open(filepath.Join(w.folder, name))
+		if err != nil {
+			return err
+		}
+		_, err = io.Copy(out, in)
+		_ = in.Close()
+		if err != nil {
+			return err
+		}
+	}
+	if err := z.SetComment(sealComment + zeroHash); err != nil {
+		return err
+	}
+	if err := z.Close(); err != nil {
+		return err
+	}
+	if err := buffered.Flush(); err != nil {
+		return err
+	}
+	size, err := f.Seek(0, io.SeekEnd)
+	if err != nil {
+		return err
+	}
+	hash := sha256.New()
+	if _, err := io.Copy(hash, io.NewSectionReader(f, 0, size-64)); err != nil {
+		return err
+	}
+	if _, err := f.WriteAt([]byte(hex.EncodeToString(hash.Sum(nil))), size-64); err != nil {
+		return err
+	}
+	return f.Sync()
+}
+
+func writeFile(path string, fill func(io.Writer) error) (Sum, error) {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if err != nil {
+		return Sum{}, err
+	}
+	defer f.Close()
+	hash := sha256.New()
+	buffered := bufio.NewWriterSize(f, 256<<10)
+	counter := &countWriter{}
+	if err := fill(io.MultiWriter(buffered, hash, counter)); err != nil {
+		return Sum{}, err
+	}
+	if err := buffered.Flush(); err != nil {
+		return Sum{}, err
+	}
+	return Sum{Bytes: counter.n, SHA256: hex.EncodeToString(hash.Sum(nil))}, f.Close()
+}
+
+type countWriter struct{ n int64 }
+
+func (c *countWriter) Write(p []byte) (int, error) {
+	c.n += int64(len(p))
+	return len(p), nil
+}
+
+// Drop takes the last type out again, where nothing of it was selected.
+func (w *Writer) Drop(typ string) {
+	last := len(w.manifest.Types) - 1
+	if last >= 0 && w.manifest.Types[last].Name == typ {
+		w.manifest.Types = w.manifest.Types[:last]
+		_ = os.Remove(filepath.Join(w.folder, recordsName(typ)))
+	}
+}

@@ -1,0 +1,203 @@
+// Package workspace finds and reads a workspace: the folder with anagram.yaml,
+// catalog.yaml, the library of parcels and the dockets.
+//
+// The contract: Open reads the configuration and refuses what it does not know, with
+// file, line and the nearest valid word. Nothing secret is ever kept in a workspace.
+package workspace
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/yamldoc"
+)
+
+// ConfigName is the file that makes a folder a workspace.
+const ConfigName = "anagram.yaml"
+
+// Workspace is an open workspace. Its catalog is read when first asked for.
+type Workspace struct {
+	Dir          string
+	Environments []Environment // in the file's order
+	catalogPath  string
+}
+
+// Environment is a place where records live, as anagram.yaml describes it.
+type Environment struct {
+	Name    string
+	Connect string // scheme:address
+	Line    int
+}
+
+// Scheme gives the part of Connect before the colon, and Address the rest.
+func (e Environment) Scheme() string { scheme, _, _ := strings.Cut(e.Connect, ":"); return scheme }
+
+// Address gives the part of Connect after the scheme.
+func (e Environment) Address() string { _, rest, _ := strings.Cut(e.Connect, ":"); return rest }
+
+// Error is a workspace that is not as it has to be.
+type Error struct {
+	Message string
+	Cause   error
+}
+
+func (e *Error) Error() string { return e.Message }
+
+// Unwrap gives the cause.
+func (e *Error) Unwrap() error { return e.Cause }
+
+type configForm struct {
+	Catalog      string                     `yaml:"catalog"`
+	Environments map[string]environmentForm `yaml:"environments"`
+}
+
+type environmentForm struct {
+	Connect string `yaml:"connect"`
+}
+
+// Find gives the nearest folder with an anagram.yaml, from a folder upwards.
+func Find(from string) (string, error) {
+	start, err := filepath.Abs(from)
+	if err != nil {
+		return "", err
+	}
+	for dir := start; ; dir = filepath.Dir(dir) {
+		if _, err := os.Stat(filepath.Join(dir, ConfigName)); err == nil {
+			return dir, nil
+		}
+		if dir == filepath.Dir(dir) {
+			return "", &Error{Message: fmt.Sprintf("There is no %s in %s or above it. Start a workspace with: anagram init, or name one with --workspace.", ConfigName, start)}
+		}
+	}
+}
+
+// Open reads the configuration of the workspace in a folder.
+func Open(dir string) (*Workspace, error) {
+	path := filepath.Join(dir, ConfigName)
+	source, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, &Error{Message: fmt.Sprintf("There is no %s in %s. Start a workspace there with: anagram init %s", ConfigName, dir, dir), Cause: err}
+	}
+	if err != nil {
+		return nil, err
+	}
+	doc, err := yamldoc.Parse(ConfigName, source)
+	if err != nil {
+		return nil, err
+	}
+	var form configForm
+	if err := doc.Decode(&form); err != nil {
+		return nil, err
+	}
+	w := &Workspace{Dir: dir, catalogPath: "catalog.yaml"}
+	if form.Catalog != "" {
+		w.catalogPath = form.Catalog
+	}
+	for _, name := range doc.Names("environments") {
+		e := Environment{Name: name, Connect: form.Environments[name].Connect, Line: doc.Line("environments", name, "connect")}
+		at := []string{"environments", name, "connect"}
+		switch {
+		case e.Connect == "":
+			return nil, doc.Errorf(at, "environment %s has no connect:, such as connect: sqlite:data/%s.db", name, name)
+		case !slices.Contains(Schemes(), e.Scheme()):
+			return nil, doc.Unknown(at, "way to connect", e.Scheme()+":", withColon(Schemes()))
+		case e.Address() == "":
+			return nil, doc.Errorf(at, "environment %s: nothing follows %s:", name, e.Scheme())
+		}
+		w.Environments = append(w.Environments, e)
+	}
+	return w, nil
+}
+
+// Schemes lists the ways to connect.
+func Schemes() []string { return []string{"sqlite"} }
+
+func withColon(words []string) []string {
+	out := make([]string, len(words))
+	for i, word := range words {
+		out[i] = word + ":"
+	}
+	return out
+}
+
+// Environment finds an environment by name.
+func (w *Workspace) Environment(name string) (Environment, error) {
+	names := map[string]bool{}
+	for _, e := range w.Environments {
+		if e.Name == name {
+			return e, nil
+		}
+		names[e.Name] = true
+	}
+	return Environment{}, &Error{Message: fmt.Sprintf("%s describes no environment %q%s", ConfigName, name, yamldoc.Nearest(name, slices.Collect(maps.Keys(names))))}
+}
+
+// Path makes a path of the configuration absolute; it is relative to the workspace.
+func (w *Workspace) Path(path string) string {
+	if filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(w.Dir, path)
+}
+
+// CatalogName is the catalog's path as messages name it.
+func (w *Workspace) CatalogName() string { return w.catalogPath }
+
+// Catalog reads the workspace's catalog.
+func (w *Workspace) Catalog() (*catalog.Catalog, error) {
+	source, err := os.ReadFile(w.Path(w.catalogPath))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, &Error{Message: fmt.Sprintf("There is no catalog %s in %s. Write one; docs/formats.md shows its form, and anagram init makes an example.", w.catalogPath, w.Dir), Cause: err}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return catalog.Parse(w.catalogPath, source)
+}
+
+// Folders of a workspace, made when first needed.
+func (w *Workspace) folder(name string) (string, error) {
+	dir := filepath.Join(w.Dir, name)
+	return dir, os.MkdirAll(dir, 0o755)
+}
+
+// Parcels gives the folder of the library.
+func (w *Workspace) Parcels() (string, error) { return w.folder("parcels") }
+
+// Dockets gives the folder of the dockets.
+func (w *Workspace) Dockets() (string, error) { return w.folder("dockets") }
+
+// Scratch gives the folder for temporary files, on the same file system as the rest.
+func (w *Workspace) Scratch() (string, error) { return w.folder(filepath.Join(".anagram", "scratch")) }
+
+// DocketPath gives the file of a docket.
+func (w *Workspace) DocketPath(number int) string {
+	return filepath.Join(w.Dir, "dockets", fmt.Sprintf("%04d.docket", number))
+}
+
+// DocketNumbers lists the dockets of the workspace, oldest first.
+func (w *Workspace) DocketNumbers() ([]int, error) {
+	entries, err := os.ReadDir(filepath.Join(w.Dir, "dockets"))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var out []int
+	for _, entry := range entries {
+		base, ok := strings.CutSuffix(entry.Name(), ".docket")
+		if n, err := strconv.Atoi(base); ok && err == nil {
+			out = append(out, n)
+		}
+	}
+	slices.Sort(out)
+	return out, nil
+}

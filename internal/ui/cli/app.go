@@ -1,0 +1,172 @@
+// Package cli is the command line: one file a command, which reads flags, calls a
+// step of flow and prints its result.
+//
+// The contract: results go to standard output; progress, notes and "Next:" lines to
+// standard error. Nothing ever asks a question. Exit codes are settled in exit.go, text
+// for people in print.go.
+package cli
+
+import (
+	"context"
+	"io"
+	"log/slog"
+	"os"
+	"os/user"
+	"runtime/debug"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"anagram/internal/flow"
+	"anagram/internal/store/workspace"
+)
+
+// Version is set when a release is built.
+var Version = ""
+
+// Streams is what a run of the program has of the outside.
+type Streams struct {
+	In      io.Reader
+	Out     io.Writer
+	Err     io.Writer
+	Dir     string // the working folder
+	Environ []string
+	Now     func() time.Time
+}
+
+// app is one run of the program.
+type app struct {
+	Streams
+	workspaceDir string
+	json         bool
+	quiet        bool
+	verbose      bool
+	noColor      bool
+	ran          bool // a command was reached; errors before that are wrong usage
+	code         int  // exit code of a command that ended without an error
+}
+
+// Run runs the program and gives its exit code.
+func Run(ctx context.Context, s Streams, args []string) int {
+	a := &app{Streams: s}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(s.In)
+	root.SetOut(s.Out)
+	root.SetErr(s.Err)
+	err := root.ExecuteContext(ctx)
+	return a.exit(err)
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "anagram",
+		Short: "Bring setup records from one environment to another, reviewed",
+		Long: `Anagram brings setup and configuration records from a source environment to a
+target: it exports them into a parcel, matches them by key with the target, shows
+what is new, changed or conflicting, and imports only what was approved.
+
+See the whole job on made-up data with: anagram demo`,
+		SilenceErrors: true, SilenceUsage: true,
+	}
+	flags := root.PersistentFlags()
+	flags.StringVar(&a.workspaceDir, "workspace", "", "folder of the workspace (else the nearest anagram.yaml upwards)")
+	flags.BoolVar(&a.json, "json", false, "print results as JSON")
+	flags.BoolVar(&a.quiet, "quiet", false, "print results and errors only")
+	flags.BoolVar(&a.verbose, "verbose", false, "log each step to standard error")
+	flags.BoolVar(&a.noColor, "no-color", false, "no colours (NO_COLOR does the same)")
+	for _, group := range []struct{ id, title string }{
+		{"prepare", "Prepare:"}, {"export", "Export and keep:"}, {"review", "Match, review, decide:"}, {"import", "Import and look back:"},
+	} {
+		root.AddGroup(&cobra.Group{ID: group.id, Title: group.title})
+	}
+	in := func(group string, commands ...*cobra.Command) {
+		for _, c := range commands {
+			c.GroupID = group
+			root.AddCommand(c)
+		}
+	}
+	in("prepare", a.demoCommand(), a.initCommand(), a.envCommand(), a.catalogCommand())
+	in("export", a.exportCommand(), a.parcelCommand())
+	in("review", a.matchCommand(), a.reviewCommand(), a.approveCommand(), a.declineCommand(), a.holdCommand())
+	in("import", a.importCommand(), a.historyCommand(), a.statusCommand())
+	root.AddCommand(a.versionCommand())
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &flow.UsageError{Message: err.Error()} })
+	return root
+}
+
+// run wraps a command's work, so that errors of usage are told from those of work.
+func (a *app) run(do func(cmd *cobra.Command, args []string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		a.ran = true
+		return do(cmd, args)
+	}
+}
+
+// session opens the workspace for a step.
+func (a *app) session() (*flow.Session, error) {
+	dir := a.workspaceDir
+	if dir == "" {
+		found, err := workspace.Find(a.Dir)
+		if err != nil {
+			return nil, err
+		}
+		dir = found
+	} else {
+		dir = a.path(dir)
+	}
+	w, err := workspace.Open(dir)
+	if err != nil {
+		return nil, err
+	}
+	return &flow.Session{Workspace: w, Who: a.who(), Program: "anagram " + version(), Now: a.Now, Progress: a.progress()}, nil
+}
+
+// who is the person at work: ANAGRAM_USER, else the account.
+func (a *app) who() string {
+	for _, name := range []string{"ANAGRAM_USER", "USER", "LOGNAME", "USERNAME"} {
+		if value := a.env(name); value != "" {
+			return value
+		}
+	}
+	if u, err := user.Current(); err == nil && u.Username != "" {
+		return u.Username
+	}
+	return "unknown"
+}
+
+func (a *app) env(name string) string {
+	for _, entry := range a.Environ {
+		if value, ok := strings.CutPrefix(entry, name+"="); ok {
+			return value
+		}
+	}
+	return ""
+}
+
+func (a *app) logger() *slog.Logger {
+	if !a.verbose {
+		return slog.New(slog.DiscardHandler)
+	}
+	return slog.New(slog.NewTextHandler(a.Err, &slog.HandlerOptions{Level: slog.LevelDebug}))
+}
+
+func version() string {
+	if Version != "" {
+		return Version
+	}
+	if info, ok := debug.ReadBuildInfo(); ok && info.Main.Version != "" && info.Main.Version != "(devel)" {
+		return info.Main.Version
+	}
+	return "0.1.0"
+}
+
+// Main runs the program as the operating system started it.
+func Main(ctx context.Context) int {
+	dir, err := os.Getwd()
+	if err != nil {
+		dir = "."
+	}
+	return Run(ctx, Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Dir: dir, Environ: os.Environ(), Now: time.Now}, os.Args[1:])
+}

@@ -1,0 +1,199 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/yamldoc"
+	"anagram/internal/flow"
+)
+
+func (a *app) catalogCommand() *cobra.Command {
+	c := &cobra.Command{Use: "catalog", Short: "Show record types and check that their description holds", RunE: a.needsSub("catalog show|check")}
+	c.AddCommand(a.catalogShowCommand(), a.catalogCheckCommand())
+	return c
+}
+
+func (a *app) catalogShowCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "show [TYPE]",
+		Short: "Show record types in dependency order, or one of them in full",
+		RunE: a.run(func(_ *cobra.Command, given []string) error {
+			if err := args("catalog show [TYPE]", 0, 1)(given); err != nil {
+				return err
+			}
+			s, err := a.session()
+			if err != nil {
+				return err
+			}
+			c, err := s.Workspace.Catalog()
+			if err != nil {
+				return err
+			}
+			if len(given) == 1 {
+				t, ok := c.Type(given[0])
+				if !ok {
+					return &flow.UsageError{Message: fmt.Sprintf("The catalog has no record type %q%s", given[0], yamldoc.Nearest(given[0], c.Names()))}
+				}
+				return a.showType(c, t)
+			}
+			return a.showTypes(c)
+		}),
+	}
+}
+
+func (a *app) showTypes(c *catalog.Catalog) error {
+	if a.json {
+		list := []map[string]any{}
+		for _, t := range c.Types {
+			list = append(list, typeJSON(c, t))
+		}
+		return a.printJSON(map[string]any{"types": list})
+	}
+	t := table{columns: []string{"record type", "key", "refers to"}}
+	for _, typ := range c.Types {
+		t.add(typ.Name, strings.Join(keyWords(typ), ", "), strings.Join(refersTo(typ), ", "))
+	}
+	t.print(a.out(), "")
+	for _, area := range c.Areas {
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("Area %s: %s", area.Name, strings.Join(area.Types, ", ")), "  "))
+	}
+	return nil
+}
+
+func typeJSON(c *catalog.Catalog, t *catalog.Type) map[string]any {
+	areas := []string{}
+	for _, area := range c.Areas {
+		if slices.Contains(area.Types, t.Name) {
+			areas = append(areas, area.Name)
+		}
+	}
+	return map[string]any{"type": t.Name, "at": t.At, "key": t.Key, "id": t.ID, "refers": t.Refers, "part_of": t.PartOf, "areas": areas}
+}
+
+// keyWords names the key's fields; references by the type that they point at.
+func keyWords(t *catalog.Type) []string {
+	var out []string
+	for _, field := range t.Key {
+		if to := t.Refers[field]; to != "" {
+			field = to
+		}
+		out = append(out, field)
+	}
+	return out
+}
+
+func refersTo(t *catalog.Type) []string {
+	var out []string
+	for _, to := range t.Refers {
+		if to == t.Name {
+			to = "itself"
+		}
+		if !slices.Contains(out, to) {
+			out = append(out, to)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+func (a *app) showType(c *catalog.Catalog, t *catalog.Type) error {
+	if a.json {
+		return a.printJSON(typeJSON(c, t))
+	}
+	line := func(name, text string) {
+		if text != "" {
+			fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%-12s%s", name, text), "            "))
+		}
+	}
+	line("record type", t.Name)
+	places := make([]string, 0, len(t.At))
+	for env, place := range t.At {
+		if env != "" {
+			place += " in " + env
+		} else if len(t.At) > 1 {
+			place += " elsewhere"
+		}
+		places = append(places, place)
+	}
+	slices.Sort(places)
+	line("at", strings.Join(places, ", "))
+	line("key", strings.Join(t.Key, ", "))
+	line("internal id", t.ID)
+	var refers []string
+	for field, to := range t.Refers {
+		refers = append(refers, field+" to "+to)
+	}
+	slices.Sort(refers)
+	line("refers", strings.Join(refers, ", "))
+	line("part of", t.PartOf)
+	line("title", t.Title)
+	var local []string
+	for field := range t.Local {
+		local = append(local, field)
+	}
+	slices.Sort(local)
+	line("local", strings.Join(local, ", "))
+	line("secret", strings.Join(t.Secret, ", "))
+	line("ignored", strings.Join(t.Ignore, ", "))
+	line("files", strings.Join(t.Files, ", "))
+	line("stamp", strings.Trim(t.StampAt+", "+t.StampBy, ", "))
+	if t.Retired.Field != "" {
+		line("retired", t.Retired.Field+" is "+strings.Join(t.Retired.Values, " or "))
+	}
+	return nil
+}
+
+func (a *app) catalogCheckCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "check [ENV...]",
+		Short: "Check that the catalog holds in environments: places, fields, keys, references",
+		RunE: a.run(func(cmd *cobra.Command, given []string) error {
+			s, err := a.session()
+			if err != nil {
+				return err
+			}
+			reports, err := s.CheckCatalog(cmd.Context(), given)
+			if err != nil {
+				return err
+			}
+			list := []map[string]any{}
+			for _, r := range reports {
+				problems := []map[string]any{}
+				for _, p := range r.Problems {
+					problems = append(problems, map[string]any{"type": p.Type, "line": p.Line, "message": p.Message})
+				}
+				list = append(list, map[string]any{"environment": r.Environment, "holds": len(r.Problems) == 0, "problems": problems, "records": r.Records})
+				if len(r.Problems) > 0 {
+					a.code = exitUsage
+				}
+				if a.json {
+					continue
+				}
+				records := 0
+				for _, n := range r.Records {
+					records += n
+				}
+				if len(r.Problems) == 0 {
+					fmt.Fprintf(a.Out, "%s: the catalog holds for all %s, %s read.\n", r.Environment, count(len(r.Records), "record type"), count(records, "record"))
+					continue
+				}
+				fmt.Fprintf(a.Out, "%s: %s\n", r.Environment, count(len(r.Problems), "problem"))
+				for _, p := range r.Problems {
+					fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("  %s line %d, %s: %s", s.Workspace.CatalogName(), p.Line, p.Type, p.Message), "  "))
+				}
+			}
+			if a.json {
+				return a.printJSON(map[string]any{"environments": list})
+			}
+			if a.code == exitDone && len(reports) > 0 {
+				a.next("anagram export " + reports[0].Environment)
+			}
+			return nil
+		}),
+	}
+}

@@ -1,0 +1,138 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"anagram/internal/flow"
+	"anagram/internal/store/docket"
+)
+
+func (a *app) historyCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "history [DOCKET]",
+		Short: "Show what was brought where, when, by whom, with what outcome",
+		RunE: a.run(func(cmd *cobra.Command, given []string) error {
+			if err := args("history [DOCKET]", 0, 1)(given); err != nil {
+				return err
+			}
+			if len(given) == 1 {
+				_, d, err := a.openDocket(cmd.Context(), given)
+				if err != nil {
+					return err
+				}
+				defer d.Close()
+				return a.printDocketHistory(cmd.Context(), d)
+			}
+			s, err := a.session()
+			if err != nil {
+				return err
+			}
+			summaries, err := s.Summaries(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.printHistory(summaries)
+		}),
+	}
+}
+
+func summaryJSON(s flow.DocketSummary) map[string]any {
+	if s.Err != nil {
+		return map[string]any{"docket": s.Header.Number, "error": s.Err.Error()}
+	}
+	runs := []map[string]any{}
+	for _, r := range s.Runs {
+		runs = append(runs, map[string]any{"kind": r.Kind, "by": r.Who, "started_at": r.StartedAt, "ended_at": r.EndedAt, "outcome": outcomeOf(r),
+			"new": r.New, "changed": r.Changed, "left_out": r.LeftOut, "message": r.Message})
+	}
+	return map[string]any{"docket": s.Header.Number, "parcel": s.Header.Parcel, "source": s.Header.Source, "target": s.Header.Target,
+		"matched_at": s.Header.MatchedAt, "matched_by": s.Header.MatchedBy, "open": s.Tally.Open, "approved": s.Tally.Approved,
+		"declined": s.Tally.Declined, "held": s.Tally.Held, "runs": runs}
+}
+
+// outcomeOf says how a run ended; one without an end was cut off.
+func outcomeOf(r docket.Run) string {
+	if r.EndedAt == "" {
+		return flow.Interrupted
+	}
+	return r.Outcome
+}
+
+func (a *app) printHistory(summaries []flow.DocketSummary) error {
+	if a.json {
+		list := []map[string]any{}
+		for _, s := range summaries {
+			list = append(list, summaryJSON(s))
+		}
+		return a.printJSON(map[string]any{"dockets": list})
+	}
+	if len(summaries) == 0 {
+		fmt.Fprintln(a.Out, "There are no dockets yet.")
+		return nil
+	}
+	t := table{columns: []string{">docket", "parcel", "target", "matched", "by", "outcome"}}
+	for i := len(summaries) - 1; i >= 0; i-- {
+		s := summaries[i]
+		if s.Err != nil {
+			t.add(fmt.Sprint(s.Header.Number), "cannot be read")
+			continue
+		}
+		t.add(fmt.Sprint(s.Header.Number), s.Header.Parcel, s.Header.Target, when(s.Header.MatchedAt), s.Header.MatchedBy, outcomeText(s))
+	}
+	t.print(a.out(), "")
+	return nil
+}
+
+func outcomeText(s flow.DocketSummary) string {
+	for i := len(s.Runs) - 1; i >= 0; i-- {
+		r := s.Runs[i]
+		if r.Kind == docket.ImportRun {
+			if outcomeOf(r) == flow.Imported {
+				return fmt.Sprintf("%d new, %d changed", r.New, r.Changed)
+			}
+			return outcomeOf(r)
+		}
+	}
+	if s.Tally.Open > 0 {
+		return fmt.Sprintf("%d open", s.Tally.Open)
+	}
+	return "not imported"
+}
+
+func (a *app) printDocketHistory(ctx context.Context, d *docket.Docket) error {
+	s, err := flow.Summarize(ctx, d)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(summaryJSON(s))
+	}
+	a.printHeader(d.Header)
+	fmt.Fprintf(a.Out, "Decisions: %s.\n", tallyText(s.Tally))
+	if len(s.Runs) == 0 {
+		fmt.Fprintln(a.Out, "Nothing of it has been imported or rehearsed.")
+		return nil
+	}
+	t := table{columns: []string{"what", "started", "by", "outcome", ">new", ">changed", ">left out"}}
+	for _, r := range s.Runs {
+		t.add(r.Kind, when(r.StartedAt), r.Who, outcomeOf(r), fmt.Sprint(r.New), fmt.Sprint(r.Changed), fmt.Sprint(r.LeftOut))
+	}
+	fmt.Fprintln(a.Out)
+	t.print(a.out(), "  ")
+	for _, r := range s.Runs {
+		if r.Message != "" {
+			fmt.Fprintln(a.Out, a.wrap("  "+when(r.StartedAt)+": "+r.Message, "  "))
+		}
+		left, addresses, err := d.Outcomes(ctx, r.Seq, "left-out")
+		if err != nil {
+			return err
+		}
+		for _, o := range left {
+			fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("  %s left out, %s: %s", addresses[o.Finding], o.Why, o.Message), "  "))
+		}
+	}
+	return nil
+}

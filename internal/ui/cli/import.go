@@ -1,0 +1,122 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"anagram/internal/flow"
+	"anagram/internal/store/docket"
+)
+
+func (a *app) importCommand() *cobra.Command {
+	var rehearse bool
+	cmd := &cobra.Command{
+		Use:   "import [DOCKET]",
+		Short: "Write what was approved into the target, in one transaction",
+		Long: `Writes the approved findings of a docket into its target, in one transaction. The
+touched records are read again first: what moved since the match is left out and
+named. Their images are kept in the docket before anything is written, and what was
+written is read back before it counts. Nothing is ever removed.`,
+		Example: "  anagram import 7 --rehearse\n  anagram import 7",
+		RunE: a.run(func(cmd *cobra.Command, given []string) error {
+			if err := args("import [DOCKET]", 0, 1)(given); err != nil {
+				return err
+			}
+			s, d, err := a.openDocket(cmd.Context(), given)
+			if err != nil {
+				return err
+			}
+			defer d.Close()
+			result, err := s.Import(cmd.Context(), d, rehearse)
+			if err != nil && a.json && result.Outcome != "" {
+				_ = a.printImportJSON(result)
+			}
+			if err != nil {
+				return err
+			}
+			return a.printImport(result, d)
+		}),
+	}
+	cmd.Flags().BoolVar(&rehearse, "rehearse", false, "do everything in the target and take it back")
+	return cmd
+}
+
+func (a *app) printImportJSON(r flow.ImportResult) error {
+	left := append([]flow.LeftOut{}, r.LeftOut...)
+	doc := map[string]any{
+		"docket": r.Header.Number, "outcome": r.Outcome, "written": map[string]int{"new": r.New, "changed": r.Changed},
+		"already": r.Already, "left_out": left, "verified": r.Verified, "seconds": float64(int(r.Seconds*1000)) / 1000,
+	}
+	if len(r.Failures) > 0 {
+		doc["failures"] = r.Failures
+	}
+	return a.printJSON(doc)
+}
+
+func (a *app) printImport(r flow.ImportResult, d *docket.Docket) error {
+	nothing := r.New+r.Changed+r.Already+len(r.LeftOut)+len(r.Failures) == 0
+	switch {
+	case r.Outcome == flow.Failed:
+		a.code = exitFailed
+	case r.Outcome == flow.Blocked:
+		a.code = exitBlocked
+	case len(r.LeftOut) > 0:
+		a.code = exitLeftOut
+	case nothing && r.Open > 0:
+		a.code = exitOpen
+	}
+	if a.json {
+		return a.printImportJSON(r)
+	}
+	out := a.out()
+	h := r.Header
+	if r.Earlier {
+		fmt.Fprintln(out, a.wrap(fmt.Sprintf("An earlier import of docket %d was interrupted. %s was read again to see where it stands.", h.Number, h.Target), ""))
+	}
+	written := fmt.Sprintf("%d new and %d changed", r.New, r.Changed)
+	switch {
+	case nothing:
+		fmt.Fprintf(out, "Nothing is approved in docket %d; nothing was written to %s.\n", h.Number, h.Target)
+		if r.Open > 0 {
+			a.next(fmt.Sprintf("anagram review %d", h.Number))
+		}
+		return nil
+	case r.Outcome == flow.Failed:
+		fmt.Fprintln(out, a.wrap(fmt.Sprintf("The import of docket %d failed. Nothing was written to %s; everything is as it was.", h.Number, h.Target), ""))
+		for _, f := range r.Failures {
+			fmt.Fprintln(out, a.wrap("  "+f.Message, "  "))
+		}
+		fmt.Fprintln(out, a.wrap("Decline or hold the records above, or mend them in "+h.Source+" and match again; then import again.", ""))
+	case r.Outcome == flow.Blocked:
+		fmt.Fprintf(out, "Every approved record of docket %d is blocked; nothing was written to %s.\n", h.Number, h.Target)
+	case r.Outcome == flow.Rehearsed:
+		fmt.Fprintln(out, a.wrap(fmt.Sprintf("Rehearsed docket %d in %s: %s records were written, read back and found equal. Then all of it was taken back; %s is as it was.", h.Number, h.Target, written, h.Target), ""))
+	default:
+		fmt.Fprintln(out, a.wrap(fmt.Sprintf("Imported docket %d into %s: %s records were written, read back and found equal.", h.Number, h.Target, written), ""))
+		if r.Backup > 0 {
+			fmt.Fprintln(out, a.wrap(fmt.Sprintf("What these records were before is kept in %s.", d.Path()), ""))
+		}
+	}
+	if r.Already > 0 {
+		fmt.Fprintf(out, "%s held the approved values already.\n", count(r.Already, "record"))
+	}
+	if len(r.LeftOut) > 0 {
+		fmt.Fprintf(out, "%s left out:\n", count(len(r.LeftOut), "approved record"))
+		for _, l := range r.LeftOut {
+			fmt.Fprintln(out, a.wrap(fmt.Sprintf("  %s: %s", tone(l.Why), l.Message), "  "))
+		}
+	}
+	if r.Open > 0 {
+		fmt.Fprintf(out, "Still open in docket %d: %s.\n", h.Number, count(r.Open, "finding"))
+	}
+	switch {
+	case r.Outcome == flow.Rehearsed:
+		a.next(fmt.Sprintf("anagram import %d", h.Number))
+	case r.Outcome == flow.Imported:
+		a.next(fmt.Sprintf("anagram match %s --against %s", quoteArg(h.Parcel), h.Target))
+	case r.Outcome == flow.Blocked:
+		a.next(fmt.Sprintf("anagram review %d", h.Number))
+	}
+	return nil
+}

@@ -1,0 +1,192 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"anagram/internal/core/match"
+	"anagram/internal/flow"
+	"anagram/internal/store/docket"
+)
+
+func (a *app) matchCommand() *cobra.Command {
+	var r flow.ExportRequest
+	var against string
+	cmd := &cobra.Command{
+		Use:   "match P --against ENV",
+		Short: "Compare a parcel with an environment, by key, and make a docket",
+		Long: `Compares the records of a parcel with those of an environment, by key, and makes
+a docket of what differs. Nothing is written to the environment. P is the name of a
+parcel, a path to one, or an environment, which is then exported first.`,
+		Example: "  anagram match january --against production\n  anagram match sandbox --against production --area prices",
+		RunE: a.run(func(cmd *cobra.Command, given []string) error {
+			if err := args("match P --against ENV", 1, 1)(given); err != nil {
+				return err
+			}
+			if against == "" {
+				return &flow.UsageError{Message: "match needs --against, the environment to compare with"}
+			}
+			s, err := a.session()
+			if err != nil {
+				return err
+			}
+			name := given[0]
+			if _, err := s.Workspace.Environment(name); err == nil {
+				if _, err := s.Workspace.Environment(against); err != nil {
+					return err
+				}
+				r.Environment = name
+				exported, err := s.Export(cmd.Context(), r)
+				if err != nil {
+					return err
+				}
+				name = exported.Manifest.Name
+				a.note("Exported %s from %s into parcel %s.", count(exported.Manifest.Records(), "record"), r.Environment, name)
+			} else if flag := firstChanged(cmd, "area", "type", "record", "name", "note"); flag != "" {
+				return &flow.UsageError{Message: fmt.Sprintf("--%s is for an export; %s is no environment, so nothing is exported. Leave it out", flag, name)}
+			}
+			result, err := s.Match(cmd.Context(), name, against)
+			if err != nil {
+				return err
+			}
+			return a.printMatch(result)
+		}),
+	}
+	selectionFlags(cmd, &r)
+	cmd.Flags().StringVar(&against, "against", "", "the environment to compare with")
+	return cmd
+}
+
+func firstChanged(cmd *cobra.Command, names ...string) string {
+	for _, name := range names {
+		if cmd.Flags().Changed(name) {
+			return name
+		}
+	}
+	return ""
+}
+
+// statusCounts is how counts stand in JSON.
+type statusCounts struct {
+	Type        string `json:"type,omitempty"`
+	New         int    `json:"new"`
+	Changed     int    `json:"changed"`
+	Conflict    int    `json:"conflict"`
+	TargetEdit  int    `json:"target_edit"`
+	TargetOnly  int    `json:"target_only"`
+	Same        int    `json:"same"`
+	NotCompared int    `json:"not_compared"`
+}
+
+func countsOf(t docket.Type) statusCounts {
+	n := t.Counts
+	return statusCounts{Type: t.Name, New: n[match.New], Changed: n[match.Changed], Conflict: n[match.Conflict],
+		TargetEdit: n[match.TargetEdit], TargetOnly: n[match.TargetOnly], Same: n[match.Same], NotCompared: t.NotCompared}
+}
+
+func (c statusCounts) plus(o statusCounts) statusCounts {
+	return statusCounts{New: c.New + o.New, Changed: c.Changed + o.Changed, Conflict: c.Conflict + o.Conflict, TargetEdit: c.TargetEdit + o.TargetEdit,
+		TargetOnly: c.TargetOnly + o.TargetOnly, Same: c.Same + o.Same, NotCompared: c.NotCompared + o.NotCompared}
+}
+
+func (c statusCounts) differs() bool {
+	return c.New+c.Changed+c.Conflict+c.TargetEdit+c.TargetOnly+c.NotCompared > 0
+}
+
+func (a *app) printMatch(r flow.MatchResult) error {
+	var totals statusCounts
+	types := []statusCounts{}
+	for _, t := range r.Types {
+		types = append(types, countsOf(t))
+		totals = totals.plus(countsOf(t))
+	}
+	if totals.New+totals.Changed+totals.Conflict > 0 {
+		a.code = exitOpen
+	}
+	if a.json {
+		return a.printJSON(map[string]any{
+			"docket": r.Header.Number, "parcel": r.Header.Parcel, "source": r.Header.Source, "target": r.Header.Target,
+			"types": types, "totals": totals, "blockers": r.Blockers, "cautions": r.Cautions,
+		})
+	}
+	a.printHeader(r.Header)
+	a.printCounts(types, totals)
+	for _, c := range r.Docket {
+		fmt.Fprintln(a.out(), a.wrap(fmt.Sprintf("%s %s: %s %s", tone(string(c.Level)), c.Code, c.Message, c.Mend), "  "))
+	}
+	if r.Blockers+r.Cautions > 0 {
+		fmt.Fprintf(a.Out, "%s, %s\n", count(r.Blockers, "blocker"), count(r.Cautions, "caution"))
+	}
+	switch {
+	case totals.differs():
+		a.next(fmt.Sprintf("anagram review %d", r.Header.Number))
+	default:
+		a.note("Everything that was compared is the same.")
+	}
+	return nil
+}
+
+// printHeader says what is compared with what: it stands on top of everything.
+func (a *app) printHeader(h docket.Header) {
+	out := a.out()
+	fmt.Fprintln(out, strong.Render(fmt.Sprintf("Docket %d", h.Number)))
+	fmt.Fprintf(out, "  from  %s  parcel %s, exported %s by %s\n", pad(h.Source, h.Target), h.Parcel, when(h.ExportedAt), h.ExportedBy)
+	fmt.Fprintf(out, "  to    %s  matched %s by %s\n\n", pad(h.Target, h.Source), when(h.MatchedAt), h.MatchedBy)
+}
+
+func pad(text, other string) string { return fmt.Sprintf("%-*s", max(len(text), len(other)), text) }
+
+// printCounts shows types with differences, in dependency order; the others by number.
+func (a *app) printCounts(types []statusCounts, totals statusCounts) {
+	// A column that would hold nothing but zeros is left out, but never that of the
+	// records that are the same.
+	columns := []struct {
+		name string
+		of   func(statusCounts) int
+	}{
+		{"conflict", func(c statusCounts) int { return c.Conflict }}, {"changed", func(c statusCounts) int { return c.Changed }},
+		{"new", func(c statusCounts) int { return c.New }}, {"target-edit", func(c statusCounts) int { return c.TargetEdit }},
+		{"target-only", func(c statusCounts) int { return c.TargetOnly }}, {"same", func(c statusCounts) int { return c.Same }},
+		{"not compared", func(c statusCounts) int { return c.NotCompared }},
+	}
+	t := table{columns: []string{"record type"}}
+	for _, column := range columns {
+		if column.of(totals) > 0 || column.name == "same" {
+			t.columns = append(t.columns, ">"+column.name)
+		}
+	}
+	row := func(name string, c statusCounts) {
+		cells := []string{name}
+		for _, column := range columns {
+			if column.of(totals) > 0 || column.name == "same" {
+				cells = append(cells, dot(column.of(c)))
+			}
+		}
+		t.add(cells...)
+	}
+	same := statusCounts{}
+	sameTypes := 0
+	for _, c := range types {
+		if c.differs() {
+			row(c.Type, c)
+		} else {
+			sameTypes++
+			same = same.plus(c)
+		}
+	}
+	if sameTypes > 0 {
+		row(fmt.Sprintf("%s without differences", count(sameTypes, "type")), same)
+	}
+	row("total", totals)
+	t.print(a.out(), "  ")
+	fmt.Fprintln(a.Out)
+}
+
+// dot keeps zeros quiet, so that what is not zero is seen.
+func dot(n int) string {
+	if n == 0 {
+		return "."
+	}
+	return fmt.Sprint(n)
+}

@@ -1,0 +1,212 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"anagram/internal/core/record"
+	"anagram/internal/flow"
+	"anagram/internal/store/parcel"
+)
+
+func (a *app) parcelCommand() *cobra.Command {
+	p := &cobra.Command{Use: "parcel", Short: "Look into the library of parcels", RunE: a.needsSub("parcel list|show|verify")}
+	p.AddCommand(a.parcelListCommand(), a.parcelShowCommand(), a.parcelVerifyCommand())
+	return p
+}
+
+func (a *app) parcelListCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "list",
+		Short: "List the parcels of the library, newest first",
+		RunE: a.run(func(_ *cobra.Command, given []string) error {
+			if err := args("parcel list", 0, 0)(given); err != nil {
+				return err
+			}
+			s, err := a.session()
+			if err != nil {
+				return err
+			}
+			entries, err := s.Library()
+			if err != nil {
+				return err
+			}
+			if a.json {
+				list := []map[string]any{}
+				for _, e := range entries {
+					entry := map[string]any{"parcel": e.Name, "file": e.File}
+					if e.Err != nil {
+						entry["error"] = e.Err.Error()
+					} else {
+						entry["source"], entry["exported_at"], entry["exported_by"] = e.Manifest.Source, e.Manifest.ExportedAt, e.Manifest.ExportedBy
+						entry["note"], entry["records"], entry["bytes"] = e.Manifest.Note, e.Manifest.Records(), e.Bytes
+					}
+					list = append(list, entry)
+				}
+				return a.printJSON(map[string]any{"parcels": list})
+			}
+			if len(entries) == 0 {
+				fmt.Fprintln(a.Out, "The library is empty.")
+				a.next("anagram export ENVIRONMENT")
+				return nil
+			}
+			t := table{columns: []string{"parcel", "source", "exported", "by", ">records", ">size", "note"}}
+			var broken []string
+			for _, e := range entries {
+				if e.Err != nil {
+					broken = append(broken, e.Err.Error())
+					t.add(e.Name, "cannot be read")
+					continue
+				}
+				m := e.Manifest
+				t.add(e.Name, m.Source, when(m.ExportedAt), m.ExportedBy, fmt.Sprint(m.Records()), size(e.Bytes), m.Note)
+			}
+			t.print(a.out(), "")
+			for _, text := range broken {
+				fmt.Fprintln(a.Out, a.wrap(text, "  "))
+			}
+			return nil
+		}),
+	}
+}
+
+func (a *app) parcelShowCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:     "show P [PATTERN...]",
+		Short:   "Show what a parcel is, or records in it",
+		Example: "  anagram parcel show january\n  anagram parcel show january 'assay_range/GLU/*'",
+		RunE: a.run(func(cmd *cobra.Command, given []string) error {
+			if err := args("parcel show P [PATTERN...]", 1, -1)(given); err != nil {
+				return err
+			}
+			s, err := a.session()
+			if err != nil {
+				return err
+			}
+			p, err := s.OpenParcel(given[0])
+			if err != nil {
+				return err
+			}
+			defer p.Close()
+			if len(given) == 1 {
+				return a.showParcel(p)
+			}
+			var patterns []record.Pattern
+			for _, text := range given[1:] {
+				pattern, err := record.ParsePattern(text)
+				if err != nil {
+					return &flow.UsageError{Message: err.Error()}
+				}
+				patterns = append(patterns, pattern)
+			}
+			found := 0
+			err = s.ParcelRecords(cmd.Context(), p, patterns, func(r flow.ParcelRecord) error {
+				found++
+				return a.showRecord(p, r)
+			})
+			if err == nil && found == 0 {
+				return &flow.UsageError{Message: fmt.Sprintf("No record in parcel %s fits %s", p.Manifest.Name, strings.Join(given[1:], ", "))}
+			}
+			return err
+		}),
+	}
+}
+
+func (a *app) showParcel(p *parcel.Reader) error {
+	m := p.Manifest
+	if a.json {
+		return a.printJSON(m)
+	}
+	line := func(name, text string) {
+		if text != "" {
+			fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%-11s%s", name, text), "           "))
+		}
+	}
+	line("parcel", m.Name)
+	line("note", m.Note)
+	line("source", m.Source)
+	line("exported", when(m.ExportedAt)+" by "+m.ExportedBy)
+	chosen := append(append(append([]string{}, m.Selection.Areas...), m.Selection.Types...), m.Selection.Records...)
+	if len(chosen) == 0 {
+		chosen = []string{"everything in the catalog"}
+	}
+	line("selection", strings.Join(chosen, ", "))
+	line("seal", m.Seal)
+	fmt.Fprintln(a.Out)
+	printTypeCounts(a, m)
+	if len(m.Files) > 0 {
+		fmt.Fprintf(a.Out, "\n%s\n", count(len(m.Files), "attachment"))
+	}
+	return nil
+}
+
+func (a *app) showRecord(p *parcel.Reader, r flow.ParcelRecord) error {
+	if a.json {
+		line := record.AppendLine(nil, r.Type.Fields, r.Record)
+		return a.printJSON(map[string]any{"address": r.Address, "type": r.Type.Name, "record": json.RawMessage(line)})
+	}
+	out := a.out()
+	fmt.Fprintln(out, strong.Render(r.Address))
+	width := 0
+	for _, f := range r.Type.Fields {
+		width = max(width, len(f.Name))
+	}
+	for i, f := range r.Type.Fields {
+		if r.Values[i].IsAbsent() {
+			continue
+		}
+		fmt.Fprintln(out, a.wrap(fmt.Sprintf("  %-*s  %s", width, f.Name, shownOr(flow.Show(p.Catalog, f, r.Values[i]), "null")), strings.Repeat(" ", width+2)))
+	}
+	return nil
+}
+
+func (a *app) parcelVerifyCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "verify P",
+		Short: "Check that a parcel's bytes are what was exported",
+		RunE: a.run(func(cmd *cobra.Command, given []string) error {
+			if err := args("parcel verify P", 1, 1)(given); err != nil {
+				return err
+			}
+			s, err := a.session()
+			if err != nil {
+				return err
+			}
+			p, err := s.OpenParcel(given[0])
+			if err != nil {
+				return err
+			}
+			defer p.Close()
+			if err := p.Verify(cmd.Context()); err != nil {
+				return err
+			}
+			// The bytes are right; whether they are records is seen by reading them.
+			records := 0
+			everything, _ := record.ParsePattern("*")
+			err = s.ParcelRecords(cmd.Context(), p, []record.Pattern{everything}, func(flow.ParcelRecord) error { records++; return nil })
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(map[string]any{"parcel": p.Manifest.Name, "whole": true, "records": records, "files": len(p.Manifest.Files)})
+			}
+			fmt.Fprintf(a.Out, "Parcel %s is whole: %s, %s, every byte as sealed.\n", p.Manifest.Name, count(records, "record"), count(len(p.Manifest.Files), "attachment"))
+			return nil
+		}),
+	}
+}
+
+// shownOr gives a shown value, quoted where blanks would not be seen.
+func shownOr(text *string, null string) string {
+	switch {
+	case text == nil:
+		return null
+	case *text == "" || strings.TrimSpace(*text) != *text:
+		return fmt.Sprintf("%q", *text)
+	default:
+		return *text
+	}
+}

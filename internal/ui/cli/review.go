@@ -1,0 +1,308 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+	"github.com/spf13/cobra"
+
+	"anagram/internal/core/check"
+	"anagram/internal/core/match"
+	"anagram/internal/flow"
+	"anagram/internal/store/docket"
+)
+
+func (a *app) reviewCommand() *cobra.Command {
+	var statuses, types, only []string
+	var all, removals, plain bool
+	cmd := &cobra.Command{
+		Use:     "review [DOCKET]",
+		Short:   "Show what a docket found: each record, field by field, with its checks",
+		Example: "  anagram review 7 --status conflict\n  anagram review --only 'assay/GLU*'\n  anagram review --removals",
+		RunE: a.run(func(cmd *cobra.Command, given []string) error {
+			if err := args("review [DOCKET]", 0, 1)(given); err != nil {
+				return err
+			}
+			s, d, err := a.openDocket(cmd.Context(), given)
+			if err != nil {
+				return err
+			}
+			defer d.Close()
+			if removals {
+				return a.printRemovals(cmd.Context(), s, d, only, types)
+			}
+			if a.json {
+				encoder := json.NewEncoder(a.Out)
+				encoder.SetEscapeHTML(false)
+				return s.Review(cmd.Context(), d, only, asStatuses(statuses), types, func(r flow.Reviewed) error {
+					return encoder.Encode(reviewJSON(r))
+				})
+			}
+			return a.printReview(cmd.Context(), s, d, only, asStatuses(statuses), types, all)
+		}),
+	}
+	flags := cmd.Flags()
+	flags.StringSliceVar(&statuses, "status", nil, "only findings with this status")
+	flags.StringSliceVar(&types, "type", nil, "only this record type")
+	flags.StringArrayVar(&only, "only", nil, "only records that fit this pattern")
+	flags.BoolVar(&all, "all", false, "list record types without differences as well")
+	flags.BoolVar(&removals, "removals", false, "list what only the target has, for a person to remove by hand")
+	flags.BoolVar(&plain, "print", false, "print as text, also on a terminal")
+	return cmd
+}
+
+// openDocket opens the docket named first in the arguments, or the newest one, and
+// says which.
+func (a *app) openDocket(ctx context.Context, given []string) (*flow.Session, *docket.Docket, error) {
+	s, err := a.session()
+	if err != nil {
+		return nil, nil, err
+	}
+	name := ""
+	if len(given) > 0 {
+		name = given[0]
+		if strings.ContainsAny(name, "/.") {
+			name = a.path(name)
+		}
+	}
+	d, err := s.OpenDocket(ctx, name)
+	if err == nil && name == "" && !a.json {
+		a.note("The newest docket is %d.", d.Header.Number)
+	}
+	return s, d, err
+}
+
+func asStatuses(words []string) []match.Status {
+	var out []match.Status
+	for _, word := range words {
+		out = append(out, match.Status(word))
+	}
+	return out
+}
+
+type findingJSON struct {
+	Address   string          `json:"address"`
+	Type      string          `json:"type"`
+	Title     string          `json:"title"`
+	Status    match.Status    `json:"status"`
+	Reasons   []string        `json:"reasons"`
+	Decision  docket.Decision `json:"decision"`
+	DecidedBy string          `json:"decided_by"`
+	DecidedAt string          `json:"decided_at"`
+	Note      string          `json:"note"`
+	Fields    []docket.Field  `json:"fields"`
+	Checks    []check.Check   `json:"checks"`
+}
+
+func reviewJSON(r flow.Reviewed) findingJSON {
+	return findingJSON{Address: r.Address, Type: r.Type, Title: r.Title, Status: r.Status, Reasons: append([]string{}, r.Reasons...), Decision: r.Decision,
+		DecidedBy: r.DecidedBy, DecidedAt: r.DecidedAt, Note: r.Note, Fields: append([]docket.Field{}, r.Fields...), Checks: append([]check.Check{}, r.Checks...)}
+}
+
+func (a *app) printReview(ctx context.Context, s *flow.Session, d *docket.Docket, only []string, statuses []match.Status, types []string, all bool) error {
+	a.printHeader(d.Header)
+	out := a.out()
+	last, shown := "", 0
+	err := s.Review(ctx, d, only, statuses, types, func(r flow.Reviewed) error {
+		if r.Type != last {
+			last = r.Type
+			t, _ := d.Type(r.Type)
+			fmt.Fprintln(out, strong.Render(r.Type)+faint.Render("  "+summary(t)))
+		}
+		shown++
+		a.printFinding(d.Header, r)
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	if shown == 0 {
+		fmt.Fprintln(out, "No finding fits.")
+	}
+	var rest []string
+	for _, t := range d.Types {
+		if !countsOf(t).differs() {
+			rest = append(rest, fmt.Sprintf("%s (%d)", t.Name, t.Counts[match.Same]))
+		}
+	}
+	if len(rest) > 0 && all {
+		fmt.Fprintln(out, a.wrap("Without differences: "+strings.Join(rest, ", "), "  "))
+	}
+	tally, err := flow.Summarize(ctx, d)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(out, "%s shown. Decisions: %s.\n", count(shown, "finding"), tallyText(tally.Tally))
+	a.nextStep(tally)
+	return nil
+}
+
+func summary(t docket.Type) string {
+	var parts []string
+	for _, status := range match.Statuses() {
+		if n := t.Counts[status]; n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, status))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+func tallyText(t flow.Tally) string {
+	return fmt.Sprintf("%d open, %d approved, %d declined, %d held", t.Open, t.Approved, t.Declined, t.Held)
+}
+
+// printFinding shows one record: its address, where it stands, and its fields with
+// source and target side by side.
+func (a *app) printFinding(h docket.Header, r flow.Reviewed) {
+	out := a.out()
+	head := "  " + strong.Render(r.Address)
+	if r.Title != "" {
+		head += "  " + r.Title
+	}
+	stand := tone(string(r.Status))
+	if len(r.Reasons) > 0 {
+		stand += " (" + strings.Join(r.Reasons, ", ") + ")"
+	}
+	stand += ", " + standText(r)
+	fmt.Fprintln(out, ansi.Truncate(head, a.width(), "…"))
+	fmt.Fprintln(out, a.wrap("    "+stand, ""))
+	switch r.Status {
+	case match.New, match.TargetOnly:
+		var parts []string
+		for _, f := range r.Fields {
+			value := f.Source
+			if r.Status == match.TargetOnly {
+				value = f.Target
+			}
+			text := f.Field + ": " + shorten(shownOr(value, "null"), 400)
+			if f.Decision != "" {
+				text += " (" + f.Decision + ")"
+			}
+			parts = append(parts, text)
+		}
+		if len(parts) > 0 {
+			fmt.Fprintln(out, a.wrap("      "+strings.Join(parts, "; "), ""))
+		}
+	default:
+		a.printFields(h, r)
+	}
+	for _, c := range r.Checks {
+		fmt.Fprintln(out, a.wrap(fmt.Sprintf("      %s %s: %s %s", tone(string(c.Level)), c.Code, c.Message, c.Mend), "  "))
+	}
+}
+
+func shorten(text string, most int) string { return ansi.Truncate(text, most, "…") }
+
+func standText(r flow.Reviewed) string {
+	text := string(r.Decision)
+	if r.IsApproved() && r.Status == match.Changed {
+		if n := len(r.ApprovedFields()); n < len(r.Fields) {
+			text = fmt.Sprintf("%d of %s approved", n, count(len(r.Fields), "field"))
+		}
+	}
+	if r.DecidedBy != "" {
+		text += " by " + r.DecidedBy + ", " + when(r.DecidedAt)
+	}
+	if r.Note != "" {
+		text += ": " + r.Note
+	}
+	return text
+}
+
+// printFields shows the differing fields in columns; long values are wrapped in theirs.
+func (a *app) printFields(h docket.Header, r flow.Reviewed) {
+	if len(r.Fields) == 0 {
+		return
+	}
+	known := slices.ContainsFunc(r.Fields, func(f docket.Field) bool { return f.AgreedKnown })
+	heads := []string{h.Source, h.Target}
+	if known {
+		heads = append(heads, "agreed")
+	}
+	name := len("field")
+	widest := 0
+	for _, f := range r.Fields {
+		name = max(name, ansi.StringWidth(f.Field))
+		for _, v := range []*string{f.Source, f.Target, f.Agreed} {
+			widest = max(widest, ansi.StringWidth(shownOr(v, "null")))
+		}
+	}
+	for _, head := range heads {
+		widest = max(widest, len(head))
+	}
+	const indent = 6
+	room := (a.width() - indent - name - 2*len(heads) - 10) / len(heads)
+	cell := max(min(widest, room), 10)
+	out := a.out()
+	line := func(style func(...string) string, cells ...string) {
+		wrapped := make([][]string, len(cells))
+		lines := 1
+		for i, text := range cells {
+			width := cell
+			if i == 0 {
+				width = name
+			}
+			if i == len(heads)+1 {
+				width = 10
+			}
+			wrapped[i] = strings.Split(ansi.Wrap(text, width, ""), "\n")
+			lines = max(lines, len(wrapped[i]))
+		}
+		for n := range lines {
+			var b strings.Builder
+			for i := range cells {
+				text := ""
+				if n < len(wrapped[i]) {
+					text = wrapped[i][n]
+				}
+				width := cell
+				if i == 0 {
+					width = name
+				}
+				b.WriteString(text + strings.Repeat(" ", max(0, width-ansi.StringWidth(text))+2))
+			}
+			fmt.Fprintln(out, strings.Repeat(" ", indent)+style(strings.TrimRight(b.String(), " ")))
+		}
+	}
+	line(faint.Render, append([]string{"field"}, heads...)...)
+	for _, f := range r.Fields {
+		cells := []string{f.Field, shownOr(f.Source, "null"), shownOr(f.Target, "null")}
+		if known {
+			cells = append(cells, shownOr(f.Agreed, "null"))
+		}
+		line(func(s ...string) string { return strings.Join(s, "") }, append(cells, f.Decision)...)
+	}
+}
+
+// printRemovals lists what only the target has: an import never removes it.
+func (a *app) printRemovals(ctx context.Context, s *flow.Session, d *docket.Docket, only, types []string) error {
+	var list []flow.Reviewed
+	err := s.Review(ctx, d, only, []match.Status{match.TargetOnly}, types, func(r flow.Reviewed) error {
+		if a.json {
+			return a.printJSON(reviewJSON(r))
+		}
+		r.Source, r.Target = "", ""
+		list = append(list, r)
+		return nil
+	})
+	if err != nil || a.json {
+		return err
+	}
+	a.printHeader(d.Header)
+	if len(list) == 0 {
+		fmt.Fprintf(a.Out, "Nothing is only in %s.\n", d.Header.Target)
+		return nil
+	}
+	fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("Only in %s. An import never removes a record; whoever wants one gone removes it by hand, parts before their owners.", d.Header.Target), ""))
+	fmt.Fprintln(a.Out)
+	t := table{columns: []string{"record", "title", "decision"}}
+	for _, r := range slices.Backward(list) { // referring records before those that they refer to
+		t.add(r.Address, shorten(r.Title, 40), standText(r))
+	}
+	t.print(a.out(), "  ")
+	return nil
+}

@@ -1,0 +1,75 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) statusCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "status",
+		Short: "Show where everything stands, and the next sensible command",
+		RunE: a.run(func(cmd *cobra.Command, given []string) error {
+			if err := args("status", 0, 0)(given); err != nil {
+				return err
+			}
+			s, err := a.session()
+			if err != nil {
+				return err
+			}
+			parcels, err := s.Library()
+			if err != nil {
+				return err
+			}
+			summaries, err := s.Summaries(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if a.json {
+				doc := map[string]any{"workspace": s.Workspace.Dir, "environments": len(s.Workspace.Environments), "parcels": len(parcels), "dockets": len(summaries)}
+				if n := len(summaries); n > 0 {
+					doc["newest_docket"] = summaryJSON(summaries[n-1])
+				}
+				return a.printJSON(doc)
+			}
+			out := a.Out
+			fmt.Fprintf(out, "workspace     %s\n", s.Workspace.Dir)
+			names := ""
+			for i, e := range s.Workspace.Environments {
+				if i > 0 {
+					names += ", "
+				}
+				names += e.Name
+			}
+			fmt.Fprintf(out, "environments  %s\n", names)
+			newest := "none"
+			if len(parcels) > 0 {
+				newest = fmt.Sprintf("%d, newest %s", len(parcels), parcels[0].Name)
+				if parcels[0].Err == nil {
+					newest += ", exported " + when(parcels[0].Manifest.ExportedAt)
+				}
+			}
+			fmt.Fprintf(out, "parcels       %s\n", newest)
+			if len(summaries) == 0 {
+				fmt.Fprintln(out, "dockets       none")
+				if len(parcels) > 0 {
+					a.next("anagram match " + quoteArg(parcels[0].Name) + " --against ENVIRONMENT")
+				} else if len(s.Workspace.Environments) > 0 {
+					a.next("anagram export " + s.Workspace.Environments[0].Name)
+				}
+				return nil
+			}
+			last := summaries[len(summaries)-1]
+			fmt.Fprintf(out, "dockets       %d, newest %d\n", len(summaries), last.Header.Number)
+			if last.Err != nil {
+				fmt.Fprintln(out, a.wrap(last.Err.Error(), "  "))
+				return nil
+			}
+			fmt.Fprintf(out, "docket %-6d %s to %s, matched %s: %s\n", last.Header.Number, last.Header.Source, last.Header.Target, when(last.Header.MatchedAt), outcomeText(last))
+			fmt.Fprintf(out, "decisions     %s\n", tallyText(last.Tally))
+			a.nextStep(last)
+			return nil
+		}),
+	}
+}

@@ -1,0 +1,25 @@
+package cli
+
+import (
+	"fmt"
+	"runtime"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) versionCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "version",
+		Short: "Print the program's version",
+		RunE: a.run(func(_ *cobra.Command, given []string) error {
+			if err := args("version", 0, 0)(given); err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(map[string]string{"version": version(), "go": runtime.Version(), "platform": runtime.GOOS + "/" + runtime.GOARCH})
+			}
+			fmt.Fprintf(a.Out, "anagram %s (%s, %s/%s)\n", version(), runtime.Version(), runtime.GOOS, runtime.GOARCH)
+			return nil
+		}),
+	}
+}
