@@ -172,12 +172,13 @@ type Reviewed struct {
 	Checks []check.Check
 }
 
-// Review gives the findings that fit, in docket order.
+// Review gives the findings that fit, by type in dependency order, status and key.
 func (s *Session) Review(ctx context.Context, d *docket.Docket, patterns []string, statuses []match.Status, types []string, give func(Reviewed) error) error {
 	filter, err := findingFilter(d, patterns, statuses, types)
 	if err != nil {
 		return err
 	}
+	filter.ByStatus = true
 	static, err := d.Checks(ctx)
 	if err != nil {
 		return err

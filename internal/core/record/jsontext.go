@@ -111,7 +111,9 @@ func (r *jsonReader) object(depth int) (jsonNode, error) {
 	if r.take('}') {
 		return node, nil
 	}
-	seen := map[string]bool{}
+	const few = 12 // up to here a look through the names is faster than a map
+	var seen map[string]bool
+	node.names, node.items = make([]string, 0, few), make([]jsonNode, 0, few)
 	for {
 		r.space()
 		if r.at >= len(r.in) || r.in[r.at] != '"' {
@@ -121,10 +123,18 @@ func (r *jsonReader) object(depth int) (jsonNode, error) {
 		if err != nil {
 			return node, err
 		}
-		if seen[name] {
+		if len(node.names) == few {
+			seen = map[string]bool{}
+			for _, have := range node.names {
+				seen[have] = true
+			}
+		}
+		if seen[name] || seen == nil && slices.Contains(node.names, name) {
 			return node, r.errorf("the name %q stands twice", name)
 		}
-		seen[name] = true
+		if seen != nil {
+			seen[name] = true
+		}
 		r.space()
 		if !r.take(':') {
 			return node, r.errorf("a colon is expected after %q", name)

@@ -3,6 +3,7 @@ package docket
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"iter"
 	"strings"
 
@@ -16,6 +17,9 @@ type Filter struct {
 	Types    []string
 	Statuses []match.Status
 	Patterns []record.Pattern
+	// ByStatus orders the findings of a type by status, in the order of match.Statuses,
+	// before their keys.
+	ByStatus bool
 }
 
 // Match reports whether an address is among those wanted.
@@ -31,7 +35,8 @@ func (f Filter) match(address string) bool {
 	return false
 }
 
-// Findings streams findings by type, in dependency order, and within it by key.
+// Findings streams findings by type, in dependency order, and within it by key, or by
+// status first where the filter says so.
 func (d *Docket) Findings(ctx context.Context, filter Filter) iter.Seq2[Finding, error] {
 	return func(yield func(Finding, error) bool) {
 		if err := d.findings(ctx, filter, func(f Finding) bool { return yield(f, nil) }); err != nil {
@@ -68,7 +73,15 @@ func (d *Docket) findings(ctx context.Context, filter Filter, yield func(Finding
 	if len(where) > 0 {
 		query += " WHERE " + strings.Join(where, " AND ")
 	}
-	rows, err := d.db.QueryContext(ctx, query+" ORDER BY f.id", args...)
+	order := " ORDER BY f.id"
+	if filter.ByStatus {
+		order = " ORDER BY f.rank, CASE f.status"
+		for i, status := range match.Statuses() {
+			order += fmt.Sprintf(" WHEN '%s' THEN %d", status, i)
+		}
+		order += " END, f.id"
+	}
+	rows, err := d.db.QueryContext(ctx, query+order, args...)
 	if err != nil {
 		return err
 	}

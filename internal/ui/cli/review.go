@@ -109,6 +109,9 @@ func (a *app) printReview(ctx context.Context, s *flow.Session, d *docket.Docket
 	last, shown := "", 0
 	err := s.Review(ctx, d, only, statuses, types, func(r flow.Reviewed) error {
 		if r.Type != last {
+			if last != "" {
+				fmt.Fprintln(out)
+			}
 			last = r.Type
 			t, _ := d.Type(r.Type)
 			fmt.Fprintln(out, strong.Render(r.Type)+faint.Render("  "+summary(t)))
@@ -123,6 +126,7 @@ func (a *app) printReview(ctx context.Context, s *flow.Session, d *docket.Docket
 	if shown == 0 {
 		fmt.Fprintln(out, "No finding fits.")
 	}
+	fmt.Fprintln(out)
 	var rest []string
 	for _, t := range d.Types {
 		if !countsOf(t).differs() {
@@ -235,7 +239,11 @@ func (a *app) printFields(h docket.Header, r flow.Reviewed) {
 		widest = max(widest, len(head))
 	}
 	const indent = 6
-	room := (a.width() - indent - name - 2*len(heads) - 10) / len(heads)
+	decisions := 0
+	if slices.ContainsFunc(r.Fields, func(f docket.Field) bool { return f.Decision != "" }) {
+		decisions = len("approved") + 2
+	}
+	room := (a.width()-indent-name-decisions)/len(heads) - 2
 	cell := max(min(widest, room), 10)
 	out := a.out()
 	line := func(style func(...string) string, cells ...string) {
@@ -247,7 +255,7 @@ func (a *app) printFields(h docket.Header, r flow.Reviewed) {
 				width = name
 			}
 			if i == len(heads)+1 {
-				width = 10
+				width = len("approved")
 			}
 			wrapped[i] = strings.Split(ansi.Wrap(text, width, ""), "\n")
 			lines = max(lines, len(wrapped[i]))
