@@ -1,0 +1,252 @@
+// Package test drives the built program on files in temporary folders, as a person
+// or a pipeline does.
+package test
+
+import (
+	"bytes"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	_ "modernc.org/sqlite"
+)
+
+// program is the path of the built program.
+var program string
+
+func TestMain(m *testing.M) {
+	code, err := buildAndRun(m)
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		code = 1
+	}
+	os.Exit(code)
+}
+
+func buildAndRun(m *testing.M) (int, error) {
+	dir, err := os.MkdirTemp("", "anagram-test-")
+	if err != nil {
+		return 1, err
+	}
+	defer os.RemoveAll(dir)
+	program = filepath.Join(dir, "anagram")
+	build := exec.Command("go", "build", "-o", program, "../cmd/anagram")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		return 1, fmt.Errorf("building the program: %w\n%s", err, out)
+	}
+	return m.Run(), nil
+}
+
+// place is a workspace of a test.
+type place struct {
+	t    *testing.T
+	dir  string
+	user string
+}
+
+// result is what a run of the program gave.
+type result struct {
+	code     int
+	out, err string
+	peak     int64 // bytes of memory at most
+	seconds  float64
+}
+
+// newPlace makes a workspace with two databases, source and target, and a catalog.
+func newPlace(t *testing.T, catalog, source, target string) *place {
+	t.Helper()
+	p := &place{t: t, dir: t.TempDir(), user: "mara"}
+	p.write("anagram.yaml", "environments:\n  source: {connect: \"sqlite:source.db\"}\n  target: {connect: \"sqlite:target.db\"}\n")
+	p.write("catalog.yaml", catalog)
+	p.sql("source", source)
+	p.sql("target", target)
+	return p
+}
+
+func (p *place) path(name string) string { return filepath.Join(p.dir, name) }
+
+func (p *place) write(name, text string) {
+	p.t.Helper()
+	require.NoError(p.t, os.MkdirAll(filepath.Dir(p.path(name)), 0o755))
+	require.NoError(p.t, os.WriteFile(p.path(name), []byte(text), 0o600))
+}
+
+func (p *place) read(name string) []byte {
+	p.t.Helper()
+	text, err := os.ReadFile(p.path(name))
+	require.NoError(p.t, err)
+	return text
+}
+
+// sql runs statements in a database, which is made where it is not there.
+func (p *place) sql(name, statements string) {
+	p.t.Helper()
+	db, err := sql.Open("sqlite", "file:"+p.path(name+".db")+"?_pragma=foreign_keys(1)")
+	require.NoError(p.t, err)
+	defer db.Close()
+	_, err = db.Exec(statements)
+	require.NoError(p.t, err)
+}
+
+// rows gives the result of a query, a line a row, columns separated by blanks.
+func (p *place) rows(name, query string) []string {
+	p.t.Helper()
+	db, err := sql.Open("sqlite", "file:"+p.path(name+".db")+"?mode=ro")
+	require.NoError(p.t, err)
+	defer db.Close()
+	rows, err := db.Query(query)
+	require.NoError(p.t, err)
+	defer rows.Close()
+	columns, err := rows.Columns()
+	require.NoError(p.t, err)
+	out := []string{}
+	for rows.Next() {
+		values := make([]sql.NullString, len(columns))
+		into := make([]any, len(columns))
+		for i := range values {
+			into[i] = &values[i]
+		}
+		require.NoError(p.t, rows.Scan(into...))
+		words := make([]string, len(values))
+		for i, v := range values {
+			if words[i] = v.String; !v.Valid {
+				words[i] = "null"
+			}
+		}
+		out = append(out, strings.Join(words, " "))
+	}
+	require.NoError(p.t, rows.Err())
+	return out
+}
+
+func (p *place) command(args ...string) *exec.Cmd {
+	cmd := exec.Command(program, args...)
+	cmd.Dir = p.dir
+	cmd.Env = append(os.Environ(), "ANAGRAM_USER="+p.user)
+	return cmd
+}
+
+// run runs the program in the workspace.
+func (p *place) run(args ...string) result {
+	p.t.Helper()
+	cmd := p.command(args...)
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		require.NoError(p.t, err)
+	}
+	r := result{code: cmd.ProcessState.ExitCode(), out: out.String(), err: errs.String()}
+	r.peak, r.seconds = used(cmd.ProcessState)
+	return r
+}
+
+// must runs the program and expects an exit code.
+func (p *place) must(code int, args ...string) result {
+	p.t.Helper()
+	r := p.run(args...)
+	require.Equal(p.t, code, r.code, "anagram %s\n%s%s", strings.Join(args, " "), r.out, r.err)
+	return r
+}
+
+// json runs the program with --json, expects an exit code and reads the document.
+func (p *place) json(code int, args ...string) map[string]any {
+	p.t.Helper()
+	r := p.must(code, append(args, "--json")...)
+	var doc map[string]any
+	require.NoError(p.t, json.Unmarshal([]byte(r.out), &doc), r.out)
+	return doc
+}
+
+// finding is a line of review --json.
+type finding struct {
+	Address, Type, Status, Decision string
+	Reasons                         []string
+	DecidedBy                       string `json:"decided_by"`
+	Note                            string
+	Fields                          []struct {
+		Field          string
+		Source, Target *string
+		Decision       string
+	}
+	Checks []struct{ Code, Level, Message, Mend string }
+}
+
+// review gives the findings of the newest docket by address.
+func (p *place) review(args ...string) map[string]finding {
+	p.t.Helper()
+	out := map[string]finding{}
+	for line := range strings.Lines(p.must(0, append([]string{"review", "--json"}, args...)...).out) {
+		var f finding
+		require.NoError(p.t, json.Unmarshal([]byte(line), &f), line)
+		out[f.Address] = f
+	}
+	return out
+}
+
+// totals gives the counts of a match --json that are not zero, without those same.
+func totals(doc map[string]any) map[string]int {
+	out := map[string]int{}
+	for name, n := range doc["totals"].(map[string]any) {
+		if n.(float64) != 0 && name != "same" {
+			out[name] = int(n.(float64))
+		}
+	}
+	return out
+}
+
+// refused runs the program with bad input: it must fail with 1 or 2, say why in words,
+// and leave the workspace's files and the target as they were.
+func (p *place) refused(why string, args ...string) {
+	p.t.Helper()
+	before := p.files()
+	r := p.run(args...)
+	assert.Contains(p.t, []int{1, 2}, r.code, "anagram %s\n%s%s", strings.Join(args, " "), r.out, r.err)
+	assert.Contains(p.t, words(r.err), why, "anagram %s", strings.Join(args, " "))
+	assert.NotContains(p.t, r.err, "goroutine", "no stack traces")
+	assert.Equal(p.t, before, p.files(), "nothing is half-written by anagram %s", strings.Join(args, " "))
+}
+
+// files gives the content of every file of the workspace by name.
+func (p *place) files() map[string]string {
+	p.t.Helper()
+	out := map[string]string{}
+	require.NoError(p.t, filepath.WalkDir(p.dir, func(path string, entry os.DirEntry, err error) error {
+		if err != nil || entry.IsDir() {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		name, _ := filepath.Rel(p.dir, path)
+		out[name] = string(text)
+		return err
+	}))
+	return out
+}
+
+// lock holds a write lock on a database until the function it gives is called.
+func (p *place) lock(name string) func() {
+	p.t.Helper()
+	db, err := sql.Open("sqlite", "file:"+p.path(name+".db"))
+	require.NoError(p.t, err)
+	db.SetMaxOpenConns(1)
+	_, err = db.Exec("BEGIN EXCLUSIVE")
+	require.NoError(p.t, err)
+	return func() {
+		_, err := db.Exec("ROLLBACK")
+		require.NoError(p.t, err)
+		require.NoError(p.t, db.Close())
+	}
+}
+
+// words gives a text without its line breaks, which depend on the width.
+func words(text string) string { return strings.Join(strings.Fields(text), " ") }
