@@ -1,0 +1,146 @@
+package docket
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"anagram/internal/core/check"
+	"anagram/internal/core/match"
+	"anagram/internal/core/record"
+)
+
+var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+
+func value(s string) *string { return &s }
+
+// build makes a docket with a changed finding of two fields, a new one that refers to
+// another new one, and one that only the target has.
+func build(t *testing.T, path string) bool {
+	t.Helper()
+	ctx := context.Background()
+	b, err := Create(ctx, t.TempDir())
+	require.NoError(t, err)
+	defer b.Discard()
+	for i, f := range []Finding{
+		{Address: "u/A", Status: match.Changed, Fields: []Field{{Field: "x", Source: value("1"), Target: value("2")}, {Field: "y", Source: value("1")}}},
+		{Address: "u/B", Status: match.New, Fields: []Field{{Field: "x", Source: value("1")}}},
+		{Address: "u/C", Status: match.New, Fields: []Field{}},
+		{Address: "u/D", Status: match.TargetOnly, Fields: []Field{}},
+	} {
+		f.Type, f.Order, f.Key = "u", string(rune('A'+i)), "[]"
+		id, err := b.Finding(ctx, f)
+		require.NoError(t, err)
+		require.EqualValues(t, i+1, id)
+	}
+	text, _ := record.TextValue("C")
+	key := record.NewKey([]record.Value{text}, nil)
+	require.NoError(t, b.Need(ctx, Need{Holder: 2, Type: "u", Key: `["C"]`, Need: check.Need{Field: "x", Address: "u/C"}}, key))
+	require.NoError(t, b.Check(ctx, 0, check.Check{Code: check.NotOnBothSides, Level: check.Caution, Message: "m", Mend: "n"}))
+	require.NoError(t, b.Type(ctx, Type{Name: "u", Fields: []record.Field{{Name: "x", Kind: record.Text}}, Counts: map[match.Status]int{match.New: 2}}))
+	taken, err := b.Finish(ctx, path, Header{Number: 7, Target: "production"}, []byte("types:\n  u: {key: [c]}\n"))
+	require.NoError(t, err)
+	return taken
+}
+
+func open(t *testing.T) *Docket {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "0007.docket")
+	require.False(t, build(t, path))
+	d, err := Open(context.Background(), path)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = d.Close() })
+	return d
+}
+
+func findings(t *testing.T, d *Docket) map[string]Finding {
+	t.Helper()
+	out := map[string]Finding{}
+	for f, err := range d.Findings(context.Background(), Filter{}) {
+		require.NoError(t, err)
+		out[f.Address] = f
+	}
+	return out
+}
+
+func TestALaterDecisionCounts(t *testing.T) {
+	ctx := context.Background()
+	d := open(t)
+	assert.Equal(t, Undecided, findings(t, d)["u/A"].Decision)
+	for _, step := range []struct {
+		verdict  Verdict
+		approved []string
+	}{
+		{Verdict{1, "y", Approved}, []string{"y"}},
+		{Verdict{1, "", Approved}, []string{"x", "y"}},
+		{Verdict{1, "x", Declined}, []string{"y"}},
+		{Verdict{1, "", Held}, nil},
+		{Verdict{1, "x", Approved}, []string{"x"}},
+	} {
+		require.NoError(t, d.Decide(ctx, "jonas", "because", noon, []Verdict{step.verdict}))
+		f := findings(t, d)["u/A"]
+		assert.Equal(t, step.approved, f.ApprovedFields(), "%v", step.verdict)
+		assert.Equal(t, len(step.approved) > 0, f.IsApproved())
+	}
+	f := findings(t, d)["u/A"]
+	assert.Equal(t, Held, f.Decision)
+	assert.Equal(t, "approved", f.Fields[0].Decision)
+	assert.Equal(t, "jonas", f.DecidedBy)
+	assert.Equal(t, "2026-11-23T12:00:00Z", f.DecidedAt)
+	require.NoError(t, d.Decide(ctx, "jonas", "", noon, []Verdict{{4, "", Approved}}))
+	assert.False(t, findings(t, d)["u/D"].IsApproved(), "what only the target has is never imported")
+}
+
+func TestTheLogOfDecisionsOnlyGrows(t *testing.T) {
+	d := open(t)
+	require.NoError(t, d.Decide(context.Background(), "jonas", "", noon, []Verdict{{1, "", Approved}}))
+	for _, statement := range []string{"UPDATE decisions SET who = 'nobody'", "DELETE FROM decisions"} {
+		_, err := d.db.Exec(statement)
+		assert.ErrorContains(t, err, "decisions are never")
+	}
+}
+
+func TestWhatADocketRemembers(t *testing.T) {
+	ctx := context.Background()
+	d := open(t)
+	assert.Equal(t, 7, d.Header.Number)
+	assert.Equal(t, 2, d.Types[0].Counts[match.New])
+	checks, err := d.Checks(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, check.NotOnBothSides, checks[0][0].Code)
+	run, err := d.StartRun(ctx, ImportRun, "mara", noon)
+	require.NoError(t, err)
+	require.NoError(t, d.SaveBackup(ctx, run, []Image{{Finding: 1, Line: "{}", Values: []record.Value{record.BytesValue([]byte("old"))}}, {Finding: 2}}))
+	n, err := d.BackupCount(ctx, run)
+	require.NoError(t, err)
+	assert.Equal(t, 2, n)
+	require.NoError(t, d.EndRun(ctx, Run{Seq: run, Outcome: "imported", New: 1, LeftOut: 1}, noon, []Outcome{{Finding: 2, Outcome: "left-out", Why: "w", Message: "m"}}))
+	runs, err := d.Runs(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []Run{{Seq: 1, Kind: "import", Who: "mara", StartedAt: "2026-11-23T12:00:00Z", EndedAt: "2026-11-23T12:00:00Z", Outcome: "imported", New: 1, LeftOut: 1}}, runs)
+	left, addresses, err := d.Outcomes(ctx, run, "left-out")
+	require.NoError(t, err)
+	assert.Equal(t, "u/B", addresses[left[0].Finding])
+}
+
+func TestFilesThatAreNoDockets(t *testing.T) {
+	ctx := context.Background()
+	dir := t.TempDir()
+	path := filepath.Join(dir, "0001.docket")
+	_, err := Open(ctx, path)
+	assert.ErrorContains(t, err, "no such docket")
+	require.NoError(t, os.WriteFile(path, []byte("this is text, and long enough to be looked at as a database file, is it not; well, one more line then, to be sure of that"), 0o600))
+	_, err = Open(ctx, path)
+	assert.ErrorContains(t, err, "not a docket")
+	d := open(t)
+	_, err = d.db.Exec("PRAGMA user_version = 99")
+	require.NoError(t, err)
+	_, err = Open(ctx, d.Path())
+	assert.ErrorContains(t, err, "version 99")
+	assert.True(t, build(t, d.Path()), "a docket's place is never taken twice")
+}
