@@ -395,20 +395,9 @@ func (im *importing) compare(a *approval, t docket.Type, here []record.Record, s
 	var what []string
 	for _, d := range since {
 		field := t.Fields[d.Field]
-		what = append(what, fmt.Sprintf("%s was %s and is %s", field.Name, quoted(Show(im.model.Catalog, field, d.Source)), quoted(Show(im.model.Catalog, field, d.Target))))
+		what = append(what, fmt.Sprintf("%s was %s and is %s", field.Name, Readable(Show(im.model.Catalog, field, d.Source)), Readable(Show(im.model.Catalog, field, d.Target))))
 	}
 	return fmt.Sprintf("it changed in %s since it was matched (%s)", target, strings.Join(what, "; ")), false, nil
-}
-
-func quoted(text *string) string {
-	switch {
-	case text == nil:
-		return "null"
-	case *text == "" || strings.TrimSpace(*text) != *text:
-		return fmt.Sprintf("%q", *text)
-	default:
-		return *text
-	}
 }
 
 func (im *importing) leave(a *approval, why, message string) {
@@ -657,7 +646,7 @@ func (im *importing) readBack(ctx context.Context) error {
 					continue
 				}
 				im.fail(a, ReadBackDiffers, fmt.Sprintf("%s: %s was written into field %s and reads back as %s; something in %s changes what is written.",
-					a.address, quoted(Show(im.model.Catalog, field, d.Source)), field.Name, quoted(Show(im.model.Catalog, field, d.Target)), im.docket.Header.Target))
+					a.address, Readable(Show(im.model.Catalog, field, d.Source)), field.Name, Readable(Show(im.model.Catalog, field, d.Target)), im.docket.Header.Target))
 				break
 			}
 		}

@@ -1,6 +1,9 @@
 package flow
 
 import (
+	"strconv"
+	"strings"
+
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
 )
@@ -20,4 +23,17 @@ func Show(c *catalog.Catalog, field record.Field, v record.Value) *string {
 		text = v.Text()
 	}
 	return &text
+}
+
+// Readable gives a shown value for a sentence or a cell: null by its name, in quotes
+// where blanks would not be seen.
+func Readable(text *string) string {
+	switch {
+	case text == nil:
+		return "null"
+	case *text == "" || strings.TrimSpace(*text) != *text:
+		return strconv.Quote(*text)
+	default:
+		return *text
+	}
 }

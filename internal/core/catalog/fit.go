@@ -11,15 +11,14 @@ import (
 
 // Column is one column of a place as an environment describes it.
 type Column struct {
-	Name      string
-	Kind      record.Kind // Null where the environment cannot tell
-	Declared  string      // the environment's own word for its type
-	Required  bool        // null is refused
-	Default   bool        // the environment fills it where it is left out
-	Derived   bool        // computed by the environment, never written
-	RefersTo  string      // place that a foreign key points at, "" for none
-	InnerID   bool        // alone the place's primary key
-	Unaltered bool        // false only where the environment would change what is written
+	Name     string
+	Kind     record.Kind // Null where the environment cannot tell
+	Declared string      // the environment's own word for its type
+	Required bool        // null is refused
+	Default  bool        // the environment fills it where it is left out
+	Derived  bool        // computed by the environment, never written
+	RefersTo string      // place that a foreign key points at, "" for none
+	InnerID  bool        // alone the place's primary key
 }
 
 // Place is a table or a file as an environment describes it.

@@ -32,3 +32,18 @@ type Queryer interface {
 	ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error)
 	PrepareContext(ctx context.Context, query string) (*sql.Stmt, error)
 }
+
+// eachRow runs a query and calls row on each of its rows.
+func eachRow(ctx context.Context, q Queryer, row func(*sql.Rows) error, query string, args ...any) error {
+	rows, err := q.QueryContext(ctx, query, args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		if err := row(rows); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}

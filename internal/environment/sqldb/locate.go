@@ -262,37 +262,35 @@ func (s *session) whereIn(ctx context.Context, width int, query string, columns 
 				listed = append(listed, s.dialect.Quote(column))
 			}
 		}
+		if len(listed) == 0 {
+			group = group[:1] // all of them ask for the same
+		}
 		for part := range slices.Chunk(group, batch) {
 			conditions := slices.Clone(where)
-			var args []any
 			if len(listed) > 0 {
-				one := strings.Repeat("?, ", len(listed)-1) + "?"
-				if len(listed) > 1 {
-					one = "(" + one + ")"
-				}
-				all := strings.Repeat(one+", ", len(part)-1) + one
-				left := strings.Join(listed, ", ")
-				if len(listed) > 1 {
-					left, all = "("+left+")", "VALUES "+all
-				}
-				conditions = append(conditions, left+" IN ("+all+")")
-				for _, tuple := range part {
-					for _, stored := range tuple {
-						if stored != nil {
-							args = append(args, stored)
-						}
+				conditions = append(conditions, isOneOf(listed, len(part)))
+			}
+			var args []any
+			for _, tuple := range part {
+				for _, stored := range tuple {
+					if stored != nil {
+						args = append(args, stored)
 					}
 				}
-			} else {
-				part = part[:1]
 			}
 			if err := s.query(ctx, width, row, query+" WHERE "+strings.Join(conditions, " AND "), args...); err != nil {
 				return err
 			}
-			if len(listed) == 0 {
-				break
-			}
 		}
 	}
 	return nil
+}
+
+// isOneOf is the condition that columns together are one of n tuples.
+func isOneOf(columns []string, n int) string {
+	if len(columns) == 1 {
+		return columns[0] + " IN (" + strings.TrimSuffix(strings.Repeat("?, ", n), ", ") + ")"
+	}
+	one := "(" + strings.TrimSuffix(strings.Repeat("?, ", len(columns)), ", ") + ")"
+	return "(" + strings.Join(columns, ", ") + ") IN (VALUES " + strings.TrimSuffix(strings.Repeat(one+", ", n), ", ") + ")"
 }

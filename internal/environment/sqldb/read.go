@@ -32,11 +32,10 @@ func (s *session) Read(ctx context.Context, m *environment.Model, r environment.
 // layout says which stored column stands where in a row.
 type layout struct {
 	table
-	columns                        []string
-	identityAt, keyAt, fieldAt     int
-	stampAt, stampBy               int // -1 where there is none
-	shape, fields                  []record.Field
-	references, keyFields, ownKeys []int // positions in the row
+	columns          []string
+	keyAt, fieldAt   int
+	stampAt, stampBy int // -1 where there is none
+	shape, fields    []record.Field
 }
 
 func (s *session) layout(m *environment.Model, typ string, fields []record.Field, stamps bool) (layout, error) {

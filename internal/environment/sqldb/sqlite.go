@@ -133,25 +133,16 @@ func (d sqliteDialect) Select(column string) string { return "+" + d.Quote(colum
 
 func (d sqliteDialect) Describe(ctx context.Context, q Queryer) (map[string]catalog.Place, error) {
 	places := map[string]catalog.Place{}
-	rows, err := q.QueryContext(ctx, `SELECT name, type FROM sqlite_schema WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite\_%' ESCAPE '\'`)
+	err := eachRow(ctx, q, func(rows *sql.Rows) error {
+		var name, kind string
+		err := rows.Scan(&name, &kind)
+		places[name] = catalog.Place{Name: name, ReadOnly: kind == "view"}
+		return err
+	}, `SELECT name, type FROM sqlite_schema WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite\_%' ESCAPE '\'`)
 	if err != nil {
 		return nil, err
 	}
-	var names []string
-	for rows.Next() {
-		var name, kind string
-		if err := rows.Scan(&name, &kind); err != nil {
-			_ = rows.Close()
-			return nil, err
-		}
-		places[name] = catalog.Place{Name: name, ReadOnly: kind == "view"}
-		names = append(names, name)
-	}
-	if err := rows.Err(); err != nil {
-		return nil, err
-	}
-	for _, name := range names {
-		place := places[name]
+	for name, place := range places {
 		if err := d.describeColumns(ctx, q, &place); err != nil {
 			return nil, err
 		}
@@ -162,35 +153,22 @@ func (d sqliteDialect) Describe(ctx context.Context, q Queryer) (map[string]cata
 
 func (d sqliteDialect) describeColumns(ctx context.Context, q Queryer, place *catalog.Place) error {
 	foreign := map[string]string{}
-	rows, err := q.QueryContext(ctx, `SELECT "from", "table", count(*) OVER (PARTITION BY id) FROM pragma_foreign_key_list(?)`, place.Name)
-	if err != nil {
-		return err
-	}
-	for rows.Next() {
+	err := eachRow(ctx, q, func(rows *sql.Rows) error {
 		var from, to string
 		var columns int
-		if err := rows.Scan(&from, &to, &columns); err != nil {
-			_ = rows.Close()
-			return err
-		}
+		err := rows.Scan(&from, &to, &columns)
 		if columns == 1 {
 			foreign[from] = to
 		}
-	}
-	if err := rows.Err(); err != nil {
 		return err
-	}
-	rows, err = q.QueryContext(ctx, `SELECT name, type, "notnull", dflt_value IS NOT NULL, hidden, pk, max(pk) OVER () FROM pragma_table_xinfo(?) ORDER BY cid`, place.Name)
+	}, `SELECT "from", "table", count(*) OVER (PARTITION BY id) FROM pragma_foreign_key_list(?)`, place.Name)
 	if err != nil {
 		return err
 	}
-	defer rows.Close()
-	for rows.Next() {
+	return eachRow(ctx, q, func(rows *sql.Rows) error {
 		var c catalog.Column
 		var hidden, pk, keys int
-		if err := rows.Scan(&c.Name, &c.Declared, &c.Required, &c.Default, &hidden, &pk, &keys); err != nil {
-			return err
-		}
+		err := rows.Scan(&c.Name, &c.Declared, &c.Required, &c.Default, &hidden, &pk, &keys)
 		c.Kind = sqliteKind(c.Declared)
 		c.Derived = hidden >= 2
 		c.RefersTo = foreign[c.Name]
@@ -198,8 +176,8 @@ func (d sqliteDialect) describeColumns(ctx context.Context, q Queryer, place *ca
 		if hidden != 1 {
 			place.Columns = append(place.Columns, c)
 		}
-	}
-	return rows.Err()
+		return err
+	}, `SELECT name, type, "notnull", dflt_value IS NOT NULL, hidden, pk, max(pk) OVER () FROM pragma_table_xinfo(?) ORDER BY cid`, place.Name)
 }
 
 // sqliteKind guesses what a declared type is meant to hold; SQLite itself only knows

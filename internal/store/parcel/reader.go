@@ -253,7 +253,7 @@ func (r *Reader) records(ctx context.Context, typ string, yield func(record.Reco
 	var last record.Key
 	for n := 1; ; n++ {
 		line, err := readLine(lines)
-		if err == io.EOF {
+		if errors.Is(err, io.EOF) {
 			if n-1 != t.Records {
 				return &Error{Parcel: r.path, File: name, Broken: true, Message: fmt.Sprintf("it ends after %d records, the manifest says %d", n-1, t.Records)}
 			}
@@ -296,9 +296,9 @@ func readLine(in *bufio.Reader) ([]byte, error) {
 		case err == nil:
 			return out[:len(out)-1], nil
 		case errors.Is(err, bufio.ErrBufferFull):
-		case err == io.EOF && len(out) == 0:
+		case errors.Is(err, io.EOF) && len(out) == 0:
 			return nil, io.EOF
-		case err == io.EOF:
+		case errors.Is(err, io.EOF):
 			return nil, errors.New("the file is cut: its last line has no end")
 		default:
 			return nil, err

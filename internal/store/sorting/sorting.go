@@ -11,6 +11,7 @@ import (
 	"cmp"
 	"container/heap"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
 	"iter"
@@ -166,7 +167,7 @@ type run struct {
 
 func (r *run) advance() (bool, error) {
 	order, err := binary.ReadUvarint(r.in)
-	if err == io.EOF {
+	if errors.Is(err, io.EOF) {
 		return false, nil
 	}
 	if err != nil {

@@ -104,6 +104,21 @@ func (a *app) run(do func(cmd *cobra.Command, args []string) error) func(*cobra.
 	}
 }
 
+// step is run for commands that work in a workspace, with this many arguments; most is
+// -1 for any.
+func (a *app) step(least, most int, do func(*cobra.Command, *flow.Session, []string) error) func(*cobra.Command, []string) error {
+	return a.run(func(cmd *cobra.Command, given []string) error {
+		if err := arguments(cmd, given, least, most); err != nil {
+			return err
+		}
+		s, err := a.session()
+		if err != nil {
+			return err
+		}
+		return do(cmd, s, given)
+	})
+}
+
 // session opens the workspace for a step.
 func (a *app) session() (*flow.Session, error) {
 	dir := a.workspaceDir

@@ -22,14 +22,7 @@ func (a *app) catalogShowCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "show [TYPE]",
 		Short: "Show record types in dependency order, or one of them in full",
-		RunE: a.run(func(_ *cobra.Command, given []string) error {
-			if err := args("catalog show [TYPE]", 0, 1)(given); err != nil {
-				return err
-			}
-			s, err := a.session()
-			if err != nil {
-				return err
-			}
+		RunE: a.step(0, 1, func(_ *cobra.Command, s *flow.Session, given []string) error {
 			c, err := s.Workspace.Catalog()
 			if err != nil {
 				return err
@@ -58,7 +51,7 @@ func (a *app) showTypes(c *catalog.Catalog) error {
 	for _, typ := range c.Types {
 		t.add(typ.Name, strings.Join(keyWords(typ), ", "), strings.Join(refersTo(typ), ", "))
 	}
-	t.print(a.out(), "")
+	a.printTable(t, "")
 	for _, area := range c.Areas {
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("Area %s: %s", area.Name, strings.Join(area.Types, ", ")), "  "))
 	}
@@ -152,11 +145,7 @@ func (a *app) catalogCheckCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "check [ENV...]",
 		Short: "Check that the catalog holds in environments: places, fields, keys, references",
-		RunE: a.run(func(cmd *cobra.Command, given []string) error {
-			s, err := a.session()
-			if err != nil {
-				return err
-			}
+		RunE: a.step(0, -1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
 			reports, err := s.CheckCatalog(cmd.Context(), given)
 			if err != nil {
 				return err

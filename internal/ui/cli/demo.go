@@ -9,20 +9,30 @@ import (
 	"github.com/spf13/cobra"
 
 	"anagram/internal/demo"
+	"anagram/internal/flow"
 )
 
 func (a *app) demoCommand() *cobra.Command {
 	var keep string
+	var dataOnly bool
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Show the whole job on made-up data, step by step",
+		Long: `Builds two small databases of a made-up medical laboratory in a temporary folder
+and does the whole job on them: each step says who does what and why, shows the
+command, and its real output.`,
+		Example: "  anagram demo\n  anagram demo --keep fernhollow --data-only",
 		RunE: a.run(func(cmd *cobra.Command, given []string) error {
-			if err := args("demo [--keep DIR]", 0, 0)(given); err != nil {
+			if err := arguments(cmd, given, 0, 0); err != nil {
 				return err
 			}
-			return a.runDemo(cmd.Context(), keep)
+			if dataOnly && keep == "" {
+				return &flow.UsageError{Message: "--data-only needs --keep, the folder to put the data in"}
+			}
+			return a.runDemo(cmd.Context(), keep, dataOnly)
 		}),
 	}
+	cmd.Flags().BoolVar(&dataOnly, "data-only", false, "only make the workspace and its databases, to do the job by hand")
 	cmd.Flags().StringVar(&keep, "keep", "", "work in this new folder and keep it, to go on by hand")
 	return cmd
 }
@@ -70,12 +80,12 @@ func demoSteps() []step {
 	}
 }
 
-func (a *app) runDemo(ctx context.Context, keep string) error {
+func (a *app) runDemo(ctx context.Context, keep string, dataOnly bool) error {
 	dir := ""
 	if keep != "" {
 		dir = a.path(keep)
 		if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
-			return fmt.Errorf("%s is not empty; name a new folder with --keep", dir)
+			return &flow.UsageError{Message: fmt.Sprintf("%s is not empty; name a new folder with --keep", dir)}
 		}
 	} else {
 		temporary, err := os.MkdirTemp("", "anagram-demo-")
@@ -89,6 +99,11 @@ func (a *app) runDemo(ctx context.Context, keep string) error {
 		return err
 	}
 	out := a.out()
+	if dataOnly {
+		fmt.Fprintf(out, "Made a workspace of Fernhollow Diagnostics in %s, with its two databases.\n", keep)
+		a.next("cd " + quoteArg(keep) + " && anagram env test")
+		return nil
+	}
 	fmt.Fprintln(out, a.wrap("Anagram at work, on made-up data in "+dir+".", ""))
 	for i, s := range demoSteps() {
 		fmt.Fprintf(out, "\n%s\n", faint.Render(strings.Repeat("─", min(a.width(), 80))))

@@ -4,6 +4,8 @@ import (
 	"fmt"
 
 	"github.com/spf13/cobra"
+
+	"anagram/internal/flow"
 )
 
 func (a *app) envCommand() *cobra.Command {
@@ -14,21 +16,14 @@ func (a *app) envCommand() *cobra.Command {
 
 // needsSub is for commands that do nothing by themselves.
 func (a *app) needsSub(use string) func(*cobra.Command, []string) error {
-	return a.run(func(_ *cobra.Command, _ []string) error { return args(use, 1, 0)(nil) })
+	return a.run(func(_ *cobra.Command, _ []string) error { return &flow.UsageError{Message: "usage: anagram " + use} })
 }
 
 func (a *app) envListCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "list",
 		Short: "List the environments of the workspace",
-		RunE: a.run(func(_ *cobra.Command, given []string) error {
-			if err := args("env list", 0, 0)(given); err != nil {
-				return err
-			}
-			s, err := a.session()
-			if err != nil {
-				return err
-			}
+		RunE: a.step(0, 0, func(_ *cobra.Command, s *flow.Session, given []string) error {
 			if a.json {
 				list := []map[string]string{}
 				for _, e := range s.Workspace.Environments {
@@ -44,7 +39,7 @@ func (a *app) envListCommand() *cobra.Command {
 			for _, e := range s.Workspace.Environments {
 				t.add(e.Name, e.Connect)
 			}
-			t.print(a.out(), "")
+			a.printTable(t, "")
 			a.next("anagram env test")
 			return nil
 		}),
@@ -55,11 +50,7 @@ func (a *app) envTestCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "test [NAME...]",
 		Short: "Test that environments can be reached, and say what they are",
-		RunE: a.run(func(cmd *cobra.Command, given []string) error {
-			s, err := a.session()
-			if err != nil {
-				return err
-			}
+		RunE: a.step(0, -1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
 			reports, err := s.TestEnvironments(cmd.Context(), given)
 			if err != nil {
 				return err

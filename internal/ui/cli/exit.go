@@ -4,6 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
 
 	"anagram/internal/core/yamldoc"
 	"anagram/internal/flow"
@@ -60,12 +63,10 @@ func (a *app) codeOf(err error) int {
 	}
 }
 
-// args checks the number of arguments; most is -1 for any.
-func args(use string, least, most int) func(n []string) error {
-	return func(given []string) error {
-		if len(given) < least || most >= 0 && len(given) > most {
-			return &flow.UsageError{Message: "usage: anagram " + use}
-		}
-		return nil
+// arguments checks the number of arguments; most is -1 for any.
+func arguments(cmd *cobra.Command, given []string, least, most int) error {
+	if len(given) < least || most >= 0 && len(given) > most {
+		return &flow.UsageError{Message: "usage: anagram " + strings.TrimPrefix(strings.TrimSuffix(cmd.UseLine(), " [flags]"), "anagram ")}
 	}
+	return nil
 }

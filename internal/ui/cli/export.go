@@ -28,14 +28,7 @@ func (a *app) exportCommand() *cobra.Command {
 environment is changed. Without --area, --type or --record everything that the
 catalog describes is exported.`,
 		Example: "  anagram export sandbox --area tests --note \"New year\"\n  anagram export sandbox --record assay/GLU --record 'assay_range/GLU/*'",
-		RunE: a.run(func(cmd *cobra.Command, given []string) error {
-			if err := args("export ENV", 1, 1)(given); err != nil {
-				return err
-			}
-			s, err := a.session()
-			if err != nil {
-				return err
-			}
+		RunE: a.step(1, 1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
 			r.Environment = given[0]
 			result, err := s.Export(cmd.Context(), r)
 			if err != nil {
@@ -83,5 +76,5 @@ func printTypeCounts(a *app, m parcel.Manifest) {
 	for _, typ := range m.Types {
 		t.add(typ.Name, fmt.Sprint(typ.Records))
 	}
-	t.print(a.out(), "  ")
+	a.printTable(t, "  ")
 }

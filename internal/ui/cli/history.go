@@ -15,7 +15,7 @@ func (a *app) historyCommand() *cobra.Command {
 		Use:   "history [DOCKET]",
 		Short: "Show what was brought where, when, by whom, with what outcome",
 		RunE: a.run(func(cmd *cobra.Command, given []string) error {
-			if err := args("history [DOCKET]", 0, 1)(given); err != nil {
+			if err := arguments(cmd, given, 0, 1); err != nil {
 				return err
 			}
 			if len(given) == 1 {
@@ -73,7 +73,7 @@ func (a *app) printHistory(summaries []flow.DocketSummary) error {
 		fmt.Fprintln(a.Out, "There are no dockets yet.")
 		return nil
 	}
-	t := table{columns: []string{">docket", "parcel", "target", "matched", "by", "outcome"}}
+	t := table{columns: []string{">docket", "parcel", "target", "=matched", "by", "outcome"}}
 	for i := len(summaries) - 1; i >= 0; i-- {
 		s := summaries[i]
 		if s.Err != nil {
@@ -82,7 +82,7 @@ func (a *app) printHistory(summaries []flow.DocketSummary) error {
 		}
 		t.add(fmt.Sprint(s.Header.Number), s.Header.Parcel, s.Header.Target, when(s.Header.MatchedAt), s.Header.MatchedBy, outcomeText(s))
 	}
-	t.print(a.out(), "")
+	a.printTable(t, "")
 	return nil
 }
 
@@ -116,12 +116,12 @@ func (a *app) printDocketHistory(ctx context.Context, d *docket.Docket) error {
 		fmt.Fprintln(a.Out, "Nothing of it has been imported or rehearsed.")
 		return nil
 	}
-	t := table{columns: []string{"what", "started", "by", "outcome", ">new", ">changed", ">left out"}}
+	t := table{columns: []string{"what", "=started", "by", "outcome", ">new", ">changed", ">left out"}}
 	for _, r := range s.Runs {
 		t.add(r.Kind, when(r.StartedAt), r.Who, outcomeOf(r), fmt.Sprint(r.New), fmt.Sprint(r.Changed), fmt.Sprint(r.LeftOut))
 	}
 	fmt.Fprintln(a.Out)
-	t.print(a.out(), "  ")
+	a.printTable(t, "  ")
 	for _, r := range s.Runs {
 		if r.Message != "" {
 			fmt.Fprintln(a.Out, a.wrap("  "+when(r.StartedAt)+": "+r.Message, "  "))

@@ -20,7 +20,7 @@ named. Their images are kept in the docket before anything is written, and what 
 written is read back before it counts. Nothing is ever removed.`,
 		Example: "  anagram import 7 --rehearse\n  anagram import 7",
 		RunE: a.run(func(cmd *cobra.Command, given []string) error {
-			if err := args("import [DOCKET]", 0, 1)(given); err != nil {
+			if err := arguments(cmd, given, 0, 1); err != nil {
 				return err
 			}
 			s, d, err := a.openDocket(cmd.Context(), given)
@@ -110,12 +110,12 @@ func (a *app) printImport(r flow.ImportResult, d *docket.Docket) error {
 	if r.Open > 0 {
 		fmt.Fprintf(out, "Still open in docket %d: %s.\n", h.Number, count(r.Open, "finding"))
 	}
-	switch {
-	case r.Outcome == flow.Rehearsed:
+	switch r.Outcome {
+	case flow.Rehearsed:
 		a.next(fmt.Sprintf("anagram import %d", h.Number))
-	case r.Outcome == flow.Imported:
+	case flow.Imported:
 		a.next(fmt.Sprintf("anagram match %s --against %s", quoteArg(h.Parcel), h.Target))
-	case r.Outcome == flow.Blocked:
+	case flow.Blocked:
 		a.next(fmt.Sprintf("anagram review %d", h.Number))
 	}
 	return nil

@@ -13,8 +13,8 @@ func (a *app) initCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "init [DIR]",
 		Short: "Start a workspace with commented examples",
-		RunE: a.run(func(_ *cobra.Command, given []string) error {
-			if err := args("init [DIR]", 0, 1)(given); err != nil {
+		RunE: a.run(func(cmd *cobra.Command, given []string) error {
+			if err := arguments(cmd, given, 0, 1); err != nil {
 				return err
 			}
 			dir := a.Dir

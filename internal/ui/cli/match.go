@@ -20,16 +20,9 @@ func (a *app) matchCommand() *cobra.Command {
 a docket of what differs. Nothing is written to the environment. P is the name of a
 parcel, a path to one, or an environment, which is then exported first.`,
 		Example: "  anagram match january --against production\n  anagram match sandbox --against production --area prices",
-		RunE: a.run(func(cmd *cobra.Command, given []string) error {
-			if err := args("match P --against ENV", 1, 1)(given); err != nil {
-				return err
-			}
+		RunE: a.step(1, 1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
 			if against == "" {
 				return &flow.UsageError{Message: "match needs --against, the environment to compare with"}
-			}
-			s, err := a.session()
-			if err != nil {
-				return err
 			}
 			name := given[0]
 			if _, err := s.Workspace.Environment(name); err == nil {
@@ -179,7 +172,7 @@ func (a *app) printCounts(types []statusCounts, totals statusCounts) {
 		row(fmt.Sprintf("%s without differences", count(sameTypes, "type")), same)
 	}
 	row("total", totals)
-	t.print(a.out(), "  ")
+	a.printTable(t, "  ")
 	fmt.Fprintln(a.Out)
 }
 

@@ -22,14 +22,7 @@ func (a *app) parcelListCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "list",
 		Short: "List the parcels of the library, newest first",
-		RunE: a.run(func(_ *cobra.Command, given []string) error {
-			if err := args("parcel list", 0, 0)(given); err != nil {
-				return err
-			}
-			s, err := a.session()
-			if err != nil {
-				return err
-			}
+		RunE: a.step(0, 0, func(_ *cobra.Command, s *flow.Session, given []string) error {
 			entries, err := s.Library()
 			if err != nil {
 				return err
@@ -53,7 +46,7 @@ func (a *app) parcelListCommand() *cobra.Command {
 				a.next("anagram export ENVIRONMENT")
 				return nil
 			}
-			t := table{columns: []string{"parcel", "source", "exported", "by", ">records", ">size", "note"}}
+			t := table{columns: []string{"parcel", "source", "=exported", "by", ">records", ">size", "note"}}
 			var broken []string
 			for _, e := range entries {
 				if e.Err != nil {
@@ -64,7 +57,7 @@ func (a *app) parcelListCommand() *cobra.Command {
 				m := e.Manifest
 				t.add(e.Name, m.Source, when(m.ExportedAt), m.ExportedBy, fmt.Sprint(m.Records()), size(e.Bytes), m.Note)
 			}
-			t.print(a.out(), "")
+			a.printTable(t, "")
 			for _, text := range broken {
 				fmt.Fprintln(a.Out, a.wrap(text, "  "))
 			}
@@ -78,14 +71,7 @@ func (a *app) parcelShowCommand() *cobra.Command {
 		Use:     "show P [PATTERN...]",
 		Short:   "Show what a parcel is, or records in it",
 		Example: "  anagram parcel show january\n  anagram parcel show january 'assay_range/GLU/*'",
-		RunE: a.run(func(cmd *cobra.Command, given []string) error {
-			if err := args("parcel show P [PATTERN...]", 1, -1)(given); err != nil {
-				return err
-			}
-			s, err := a.session()
-			if err != nil {
-				return err
-			}
+		RunE: a.step(1, -1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
 			p, err := s.OpenParcel(given[0])
 			if err != nil {
 				return err
@@ -158,7 +144,7 @@ func (a *app) showRecord(p *parcel.Reader, r flow.ParcelRecord) error {
 		if r.Values[i].IsAbsent() {
 			continue
 		}
-		fmt.Fprintln(out, a.wrap(fmt.Sprintf("  %-*s  %s", width, f.Name, shownOr(flow.Show(p.Catalog, f, r.Values[i]), "null")), strings.Repeat(" ", width+2)))
+		fmt.Fprintln(out, a.wrap(fmt.Sprintf("  %-*s  %s", width, f.Name, flow.Readable(flow.Show(p.Catalog, f, r.Values[i]))), strings.Repeat(" ", width+2)))
 	}
 	return nil
 }
@@ -167,14 +153,7 @@ func (a *app) parcelVerifyCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "verify P",
 		Short: "Check that a parcel's bytes are what was exported",
-		RunE: a.run(func(cmd *cobra.Command, given []string) error {
-			if err := args("parcel verify P", 1, 1)(given); err != nil {
-				return err
-			}
-			s, err := a.session()
-			if err != nil {
-				return err
-			}
+		RunE: a.step(1, 1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
 			p, err := s.OpenParcel(given[0])
 			if err != nil {
 				return err
@@ -196,17 +175,5 @@ func (a *app) parcelVerifyCommand() *cobra.Command {
 			fmt.Fprintf(a.Out, "Parcel %s is whole: %s, %s, every byte as sealed.\n", p.Manifest.Name, count(records, "record"), count(len(p.Manifest.Files), "attachment"))
 			return nil
 		}),
-	}
-}
-
-// shownOr gives a shown value, quoted where blanks would not be seen.
-func shownOr(text *string, null string) string {
-	switch {
-	case text == nil:
-		return null
-	case *text == "" || strings.TrimSpace(*text) != *text:
-		return fmt.Sprintf("%q", *text)
-	default:
-		return *text
 	}
 }

@@ -128,7 +128,8 @@ func tone(word string) string {
 }
 
 // table prints rows in aligned columns; names of columns that begin with > are set to
-// the right, as numbers are. The last column may be wrapped by the caller.
+// the right, as numbers are. Where the rows are wider than the page, the widest columns
+// of text are narrowed and their cells wrapped, but never those that begin with =.
 type table struct {
 	columns []string
 	rows    [][]string
@@ -136,12 +137,19 @@ type table struct {
 
 func (t *table) add(cells ...string) { t.rows = append(t.rows, cells) }
 
-func (t *table) print(out io.Writer, indent string) {
+const (
+	columnGap = 2
+	narrowest = 12 // columns, below which a text is not narrowed
+)
+
+func (a *app) printTable(t table, indent string) {
 	widths := make([]int, len(t.columns))
 	right := make([]bool, len(t.columns))
 	head := make([]string, len(t.columns))
+	fixed := make([]bool, len(t.columns))
 	for i, name := range t.columns {
 		head[i], right[i] = strings.CutPrefix(name, ">")
+		head[i], fixed[i] = strings.CutPrefix(head[i], "=")
 		widths[i] = ansi.StringWidth(head[i])
 	}
 	for _, row := range t.rows {
@@ -149,26 +157,55 @@ func (t *table) print(out io.Writer, indent string) {
 			widths[i] = max(widths[i], ansi.StringWidth(cell))
 		}
 	}
-	line := func(cells []string, style func(...string) string) {
-		var b strings.Builder
-		for i, cell := range cells {
-			gap := strings.Repeat(" ", widths[i]-ansi.StringWidth(cell))
-			if style != nil {
-				cell = style(cell)
-			}
-			if right[i] {
-				b.WriteString(gap + cell)
-			} else {
-				b.WriteString(cell + gap)
-			}
-			if i < len(cells)-1 {
-				b.WriteString("  ")
+	over := len(indent) + columnGap*(len(widths)-1) - a.width()
+	for _, width := range widths {
+		over += width
+	}
+	for ; over > 0; over-- {
+		widest := -1
+		for i := range widths {
+			if !right[i] && !fixed[i] && widths[i] > narrowest && (widest < 0 || widths[i] > widths[widest]) {
+				widest = i
 			}
 		}
-		fmt.Fprintln(out, indent+strings.TrimRight(b.String(), " "))
+		if widest < 0 {
+			break
+		}
+		widths[widest]--
 	}
-	line(head, faint.Render)
+	out := a.out()
+	printRow(out, indent, widths, right, head, faint.Render)
 	for _, row := range t.rows {
-		line(row, nil)
+		printRow(out, indent, widths, right, row, nil)
+	}
+}
+
+// printRow prints cells in columns of given widths; longer cells are wrapped.
+func printRow(out io.Writer, indent string, widths []int, right []bool, cells []string, style func(...string) string) {
+	wrapped := make([][]string, len(cells))
+	lines := 1
+	for i, cell := range cells {
+		wrapped[i] = strings.Split(ansi.Wrap(cell, widths[i], " /"), "\n")
+		lines = max(lines, len(wrapped[i]))
+	}
+	for n := range lines {
+		var b strings.Builder
+		for i := range cells {
+			text := ""
+			if n < len(wrapped[i]) {
+				text = strings.TrimSpace(wrapped[i][n])
+			}
+			gap := strings.Repeat(" ", max(0, widths[i]-ansi.StringWidth(text)))
+			if style != nil && text != "" {
+				text = style(text)
+			}
+			if right != nil && right[i] {
+				b.WriteString(gap + text)
+			} else {
+				b.WriteString(text + gap)
+			}
+			b.WriteString(strings.Repeat(" ", columnGap))
+		}
+		fmt.Fprintln(out, indent+strings.TrimRight(b.String(), " "))
 	}
 }

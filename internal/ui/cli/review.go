@@ -24,7 +24,7 @@ func (a *app) reviewCommand() *cobra.Command {
 		Short:   "Show what a docket found: each record, field by field, with its checks",
 		Example: "  anagram review 7 --status conflict\n  anagram review --only 'assay/GLU*'\n  anagram review --removals",
 		RunE: a.run(func(cmd *cobra.Command, given []string) error {
-			if err := args("review [DOCKET]", 0, 1)(given); err != nil {
+			if err := arguments(cmd, given, 0, 1); err != nil {
 				return err
 			}
 			s, d, err := a.openDocket(cmd.Context(), given)
@@ -182,7 +182,7 @@ func (a *app) printFinding(h docket.Header, r flow.Reviewed) {
 			if r.Status == match.TargetOnly {
 				value = f.Target
 			}
-			text := f.Field + ": " + shorten(shownOr(value, "null"), 400)
+			text := f.Field + ": " + shorten(flow.Readable(value), 400)
 			if f.Decision != "" {
 				text += " (" + f.Decision + ")"
 			}
@@ -232,7 +232,7 @@ func (a *app) printFields(h docket.Header, r flow.Reviewed) {
 	for _, f := range r.Fields {
 		name = max(name, ansi.StringWidth(f.Field))
 		for _, v := range []*string{f.Source, f.Target, f.Agreed} {
-			widest = max(widest, ansi.StringWidth(shownOr(v, "null")))
+			widest = max(widest, ansi.StringWidth(flow.Readable(v)))
 		}
 	}
 	for _, head := range heads {
@@ -245,44 +245,19 @@ func (a *app) printFields(h docket.Header, r flow.Reviewed) {
 	}
 	room := (a.width()-indent-name-decisions)/len(heads) - 2
 	cell := max(min(widest, room), 10)
-	out := a.out()
-	line := func(style func(...string) string, cells ...string) {
-		wrapped := make([][]string, len(cells))
-		lines := 1
-		for i, text := range cells {
-			width := cell
-			if i == 0 {
-				width = name
-			}
-			if i == len(heads)+1 {
-				width = len("approved")
-			}
-			wrapped[i] = strings.Split(ansi.Wrap(text, width, ""), "\n")
-			lines = max(lines, len(wrapped[i]))
-		}
-		for n := range lines {
-			var b strings.Builder
-			for i := range cells {
-				text := ""
-				if n < len(wrapped[i]) {
-					text = wrapped[i][n]
-				}
-				width := cell
-				if i == 0 {
-					width = name
-				}
-				b.WriteString(text + strings.Repeat(" ", max(0, width-ansi.StringWidth(text))+2))
-			}
-			fmt.Fprintln(out, strings.Repeat(" ", indent)+style(strings.TrimRight(b.String(), " ")))
-		}
+	widths := []int{name}
+	for range heads {
+		widths = append(widths, cell)
 	}
-	line(faint.Render, append([]string{"field"}, heads...)...)
+	widths = append(widths, max(decisions, 1))
+	out := a.out()
+	printRow(out, strings.Repeat(" ", indent), widths, nil, append([]string{"field"}, heads...), faint.Render)
 	for _, f := range r.Fields {
-		cells := []string{f.Field, shownOr(f.Source, "null"), shownOr(f.Target, "null")}
+		cells := []string{f.Field, flow.Readable(f.Source), flow.Readable(f.Target)}
 		if known {
-			cells = append(cells, shownOr(f.Agreed, "null"))
+			cells = append(cells, flow.Readable(f.Agreed))
 		}
-		line(func(s ...string) string { return strings.Join(s, "") }, append(cells, f.Decision)...)
+		printRow(out, strings.Repeat(" ", indent), widths, nil, append(cells, f.Decision), nil)
 	}
 }
 
@@ -311,6 +286,6 @@ func (a *app) printRemovals(ctx context.Context, s *flow.Session, d *docket.Dock
 	for _, r := range slices.Backward(list) { // referring records before those that they refer to
 		t.add(r.Address, shorten(r.Title, 40), standText(r))
 	}
-	t.print(a.out(), "  ")
+	a.printTable(t, "  ")
 	return nil
 }

@@ -4,20 +4,15 @@ import (
 	"fmt"
 
 	"github.com/spf13/cobra"
+
+	"anagram/internal/flow"
 )
 
 func (a *app) statusCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "status",
 		Short: "Show where everything stands, and the next sensible command",
-		RunE: a.run(func(cmd *cobra.Command, given []string) error {
-			if err := args("status", 0, 0)(given); err != nil {
-				return err
-			}
-			s, err := a.session()
-			if err != nil {
-				return err
-			}
+		RunE: a.step(0, 0, func(cmd *cobra.Command, s *flow.Session, given []string) error {
 			parcels, err := s.Library()
 			if err != nil {
 				return err

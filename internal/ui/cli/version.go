@@ -11,8 +11,8 @@ func (a *app) versionCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "version",
 		Short: "Print the program's version",
-		RunE: a.run(func(_ *cobra.Command, given []string) error {
-			if err := args("version", 0, 0)(given); err != nil {
+		RunE: a.run(func(cmd *cobra.Command, given []string) error {
+			if err := arguments(cmd, given, 0, 0); err != nil {
 				return err
 			}
 			if a.json {

@@ -1,0 +1,217 @@
+package test
+
+import (
+	"bytes"
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/charmbracelet/x/ansi"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/store/workspace"
+)
+
+// Every example in the documentation is run here. With UPDATE_DOCS=1 the outputs in
+// the documents are written anew.
+
+var (
+	fence   = regexp.MustCompile("(?ms)^```([a-z]+)([^\n]*)\n(.*?)^```$")
+	moments = regexp.MustCompile(`\d{4}-\d\d-\d\d \d\d:\d\d UTC`)
+	sizes   = regexp.MustCompile(`\d+(\.\d)? (B|kB|MB)\b`)
+	folders = regexp.MustCompile(`/[^ \n]*/fernhollow`)
+	engines = regexp.MustCompile(`SQLite \d+\.\d+\.\d+`)
+)
+
+// masked takes out what differs from run to run.
+func masked(text string) string {
+	text = moments.ReplaceAllString(text, "(time)")
+	text = sizes.ReplaceAllString(text, "(size)")
+	text = engines.ReplaceAllString(text, "SQLite")
+	// Paths have another length on every machine, which moves columns and line breaks.
+	return strings.Join(strings.Fields(folders.ReplaceAllString(text, "/home/mara/fernhollow")), " ")
+}
+
+func TestTheGuideCanBeFollowed(t *testing.T) {
+	file := filepath.Join("..", "docs", "guide.md")
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	dir, user := t.TempDir(), "mara"
+	update := os.Getenv("UPDATE_DOCS") != ""
+	commands := 0
+	out := fence.ReplaceAllStringFunc(string(text), func(block string) string {
+		parts := fence.FindStringSubmatch(block)
+		if parts[1] != "console" {
+			return block
+		}
+		var fresh strings.Builder
+		for _, chunk := range strings.Split("\n"+parts[3], "\n$ ")[1:] {
+			line, want, _ := strings.Cut(chunk, "\n")
+			got := ""
+			switch {
+			case strings.HasPrefix(line, "cd "):
+				dir = filepath.Join(dir, line[3:])
+			case strings.HasPrefix(line, "export "):
+				user = strings.TrimPrefix(line, "export ANAGRAM_USER=")
+			default:
+				commands++
+				cmd := exec.Command("sh", "-c", line)
+				cmd.Dir = dir
+				cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"), "ANAGRAM_USER="+user)
+				both, _ := cmd.CombinedOutput()
+				got = string(both)
+				assert.NotContains(t, got, "anagram:", "%s", line)
+			}
+			if !update {
+				assert.Equal(t, masked(want), masked(got), "docs/guide.md: %s", line)
+			}
+			fresh.WriteString("$ " + line + "\n" + folders.ReplaceAllString(got, "/home/mara/fernhollow"))
+		}
+		return "```console\n" + fresh.String() + "```"
+	})
+	assert.Greater(t, commands, 20)
+	if update {
+		require.NoError(t, os.WriteFile(file, []byte(out), 0o600))
+	}
+}
+
+func schema(t *testing.T, name string) *jsonschema.Schema {
+	t.Helper()
+	s, err := jsonschema.NewCompiler().Compile(filepath.Join("..", "docs", "schemas", name+".schema.json"))
+	require.NoError(t, err)
+	return s
+}
+
+func validate(t *testing.T, name, text string) {
+	t.Helper()
+	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(text))
+	require.NoError(t, err, text)
+	assert.NoError(t, schema(t, name).Validate(doc), "%s: %s", name, text)
+}
+
+func TestTheExamplesOfFormatsHold(t *testing.T) {
+	text, err := os.ReadFile(filepath.Join("..", "docs", "formats.md"))
+	require.NoError(t, err)
+	seen := map[string]int{}
+	for _, parts := range fence.FindAllStringSubmatch(string(text), -1) {
+		name := strings.TrimSpace(parts[2])
+		switch {
+		case strings.HasPrefix(name, "schema="):
+			validate(t, strings.TrimPrefix(name, "schema="), parts[3])
+		case name == "file=catalog.yaml":
+			c, err := catalog.Parse("formats.md", []byte(parts[3]))
+			require.NoError(t, err)
+			assert.Equal(t, []string{"unit", "assay", "assay_range"}, c.Names())
+		case name == "file=anagram.yaml":
+			dir := t.TempDir()
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "anagram.yaml"), []byte(parts[3]), 0o600))
+			w, err := workspace.Open(dir)
+			require.NoError(t, err)
+			assert.Len(t, w.Environments, 2)
+		}
+		seen[name]++
+	}
+	assert.Equal(t, map[string]int{"schema=record": 1, "schema=export": 1, "schema=match": 1, "schema=review": 1, "schema=import": 1, "file=catalog.yaml": 1, "file=anagram.yaml": 1}, seen)
+}
+
+func TestWhatTheProgramWritesFitsTheSchemas(t *testing.T) {
+	p := newPlace(t, knotCatalog, knotSource, knotTarget)
+	validate(t, "export", p.must(0, "export", "source", "--name", "p", "--as-folder", "--json").out)
+	validate(t, "manifest", string(p.read("parcels/p/parcel.json")))
+	lines := 0
+	files, err := filepath.Glob(p.path("parcels/p/records/*.jsonl"))
+	require.NoError(t, err)
+	for _, file := range files {
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		for line := range strings.Lines(string(text)) {
+			validate(t, "record", line)
+			lines++
+		}
+	}
+	assert.Equal(t, 20, lines)
+	validate(t, "match", p.must(3, "match", "p", "--against", "target", "--json").out)
+	p.must(0, "approve", "firm/*")
+	for line := range strings.Lines(p.must(0, "review", "--json").out) {
+		validate(t, "review", line)
+	}
+	validate(t, "import", p.must(5, "import", "--json").out)
+}
+
+func TestTheReadmeShowsWhatIsThere(t *testing.T) {
+	readme, err := os.ReadFile(filepath.Join("..", "README.md"))
+	require.NoError(t, err)
+	assert.Contains(t, string(readme), "go run ./cmd/anagram demo\ngo test ./...\n")
+	shots, err := filepath.Glob(filepath.Join("..", "docs", "screenshots", "*.png"))
+	require.NoError(t, err)
+	assert.NotEmpty(t, shots)
+	assert.Less(t, len(shots), 20)
+	for _, shot := range shots {
+		assert.Contains(t, string(readme), "docs/screenshots/"+filepath.Base(shot))
+	}
+	for _, link := range regexp.MustCompile(`\]\(([^)#]+)\)`).FindAllStringSubmatch(string(readme), -1) {
+		_, err := os.Stat(filepath.Join("..", link[1]))
+		assert.NoError(t, err, "the README links to %s", link[1])
+	}
+}
+
+func TestTheDemoDoesTheWholeJob(t *testing.T) {
+	p := &place{t: t, dir: t.TempDir(), user: "somebody"}
+	r := p.must(0, "demo", "--keep", "kept")
+	assert.Empty(t, r.err)
+	for _, want := range []string{"Exported 1226 records", "conflict (ambiguous)", "reference-not-approved: reflex_rule/CRP-FCAL", "Rehearsed docket 1", "Imported docket 1", "35 new and 16 changed"} {
+		assert.Contains(t, words(r.out), want)
+	}
+	for line := range strings.Lines(r.out) {
+		if strings.Contains(line, p.dir) || strings.Contains(line, "> anagram ") {
+			continue // paths and commands are as long as they are
+		}
+		assert.LessOrEqual(t, ansi.StringWidth(line), 80, "80 columns: %s", line)
+	}
+	assert.Contains(t, p.must(0, "demo").out, "That was the whole job.")
+	p.must(2, "demo", "--keep", "kept")
+	p.dir = p.path("kept")
+	doc := p.json(3, "match", "sandbox", "--against", "production", "--name", "third")
+	assert.Equal(t, map[string]int{"new": 19, "changed": 3, "conflict": 1, "target_only": 10}, totals(doc), "what was declined or held, and nothing else")
+	assert.Equal(t, []string{"TGAB TPOAB", "TPOAB TGAB"}, p.rows("data/production", "SELECT a.code, b.code FROM assays a JOIN assays b ON b.assay_id = a.fallback_assay_id WHERE a.code LIKE 'T%AB' ORDER BY 1"), "the circle is closed")
+	same := p.rows("data/production", "SELECT count(*) FROM instruments WHERE endpoint_url LIKE 'https://gateway.fernhollow.example/line/%' AND endpoint_token LIKE 'production-token-%'")
+	assert.Equal(t, []string{"8"}, same, "addresses and tokens are as they were")
+	assert.Equal(t, p.rows("data/sandbox", "SELECT quote(method_sheet) FROM assays WHERE code = 'TPOAB'"), p.rows("data/production", "SELECT quote(method_sheet) FROM assays WHERE code = 'TPOAB'"))
+}
+
+func TestHelpStartsAtOnce(t *testing.T) {
+	p := &place{t: t, dir: t.TempDir()}
+	best := 1.0
+	for range 5 { // other work on the machine may slow one of them
+		best = min(best, p.must(0, "--help").seconds)
+	}
+	assert.Less(t, best, 0.025, "seconds of processor time")
+	var version map[string]string
+	require.NoError(t, json.Unmarshal([]byte(p.must(0, "version", "--json").out), &version))
+	assert.NotEmpty(t, version["version"])
+	assert.NotEmpty(t, p.must(0, "completion", "bash").out)
+}
+
+func TestInitMakesAWorkspaceThatHolds(t *testing.T) {
+	p := &place{t: t, dir: t.TempDir(), user: "mara"}
+	p.must(0, "init", "new")
+	p.dir = p.path("new")
+	assert.Contains(t, p.must(0, "env", "list").out, "sqlite:data/sandbox.db")
+	assert.Contains(t, p.must(0, "catalog", "show").out, "price_line")
+	p.must(1, "env", "test")
+	p.must(2, "init")
+	p.must(0, "status")
+}
+
+func TestTheProgramIsStatic(t *testing.T) {
+	text, err := os.ReadFile(program)
+	require.NoError(t, err)
+	assert.False(t, bytes.Contains(text, []byte("ld-linux")), "no dynamic loader is asked for")
+}
