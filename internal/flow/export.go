@@ -7,9 +7,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
-	"time"
 
-	"anagram/internal/core/record"
 	"anagram/internal/environment"
 	"anagram/internal/store/parcel"
 )
@@ -65,7 +63,7 @@ func (s *Session) Export(ctx context.Context, r ExportRequest) (ExportResult, er
 	model := &environment.Model{Environment: r.Environment, Catalog: c, Shapes: env.fit.Shapes}
 	w, err := parcel.Create(scratch, parcel.Manifest{
 		Name: r.Name, Note: r.Note, Source: r.Environment, ExportedBy: s.Who, Program: s.Program,
-		ExportedAt: s.Now().UTC().Format(time.RFC3339), Selection: r.Selection, Keys: env.fit.Shapes,
+		ExportedAt: s.Now().UTC().Format("2006-01-02T15:04:05.000Z07:00"), Selection: r.Selection, Keys: env.fit.Shapes,
 	}, c.Source)
 	if err != nil {
 		return result, err
@@ -162,14 +160,4 @@ func (s *Session) newParcelPath(r *ExportRequest) (string, error) {
 			return path, err
 		}
 	}
-}
-
-// fieldNames is for messages and maps.
-func fieldAt(fields []record.Field, name string) int {
-	for i, f := range fields {
-		if f.Name == name {
-			return i
-		}
-	}
-	return -1
 }

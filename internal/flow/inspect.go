@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"anagram/internal/core/catalog"
+	"anagram/internal/core/match"
 	"anagram/internal/environment"
 	"anagram/internal/store/docket"
 )
@@ -118,6 +119,8 @@ type DocketSummary struct {
 // Tally counts the findings that can be decided, by decision.
 type Tally struct {
 	Open, Approved, Declined, Held int
+	// Stuck counts those open that no decision can bring on: conflicts as they stand.
+	Stuck int
 }
 
 // Summaries gives every docket of the workspace, oldest first.
@@ -159,6 +162,9 @@ func Summarize(ctx context.Context, d *docket.Docket) (DocketSummary, error) {
 			out.Tally.Held++
 		case docket.Asks(f.Status):
 			out.Tally.Open++
+			if f.Status == match.Conflict {
+				out.Tally.Stuck++
+			}
 		}
 	}
 	var err error

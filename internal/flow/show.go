@@ -1,8 +1,10 @@
 package flow
 
 import (
+	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
@@ -26,7 +28,8 @@ func Show(c *catalog.Catalog, field record.Field, v record.Value) *string {
 }
 
 // Readable gives a shown value for a sentence or a cell: null by its name, in quotes
-// where blanks would not be seen.
+// where blanks would not be seen, and without control characters, which a terminal
+// would obey.
 func Readable(text *string) string {
 	switch {
 	case text == nil:
@@ -34,6 +37,28 @@ func Readable(text *string) string {
 	case *text == "" || strings.TrimSpace(*text) != *text:
 		return strconv.Quote(*text)
 	default:
-		return *text
+		return Harmless(*text)
 	}
+}
+
+// Harmless writes control characters, line breaks too, as escapes that can be seen.
+func Harmless(text string) string {
+	if !strings.ContainsFunc(text, unicode.IsControl) {
+		return text
+	}
+	var out strings.Builder
+	for _, r := range text {
+		if unicode.IsControl(r) {
+			quoted := strconv.QuoteRune(r)
+			out.WriteString(quoted[1 : len(quoted)-1])
+		} else {
+			out.WriteRune(r)
+		}
+	}
+	return out.String()
+}
+
+// fieldAt gives the position of a field, -1 where there is none of that name.
+func fieldAt(fields []record.Field, name string) int {
+	return slices.IndexFunc(fields, func(f record.Field) bool { return f.Name == name })
 }

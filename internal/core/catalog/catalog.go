@@ -13,7 +13,6 @@ type Catalog struct {
 	Source []byte  // the file as it was read; goes into every parcel
 
 	byName map[string]*Type
-	circle map[string]int // number of the circle that a type is part of, from 1
 }
 
 // Area is a named group of record types.
@@ -116,12 +115,6 @@ func (c *Catalog) Names() []string {
 		names[i] = t.Name
 	}
 	return names
-}
-
-// InOneCircle reports whether two types refer to each other, directly or through
-// others; a type that refers to itself is in a circle with itself.
-func (c *Catalog) InOneCircle(a, b string) bool {
-	return c.circle[a] > 0 && c.circle[a] == c.circle[b]
 }
 
 // Line gives the line of the catalog at which the type stands.

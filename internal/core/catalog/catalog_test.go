@@ -46,11 +46,6 @@ types:
 	} {
 		assert.Equal(t, c.want, parse(t, c.source).Names(), c.name)
 	}
-	c := parse(t, "types:\n  a: {key: [c], refers: {x: b}}\n  b: {key: [c], refers: {x: a}}\n  t: {key: [c], refers: {x: t, y: a}}\n  u: {key: [c], refers: {x: a}}")
-	assert.True(t, c.InOneCircle("a", "b"))
-	assert.True(t, c.InOneCircle("t", "t"))
-	assert.False(t, c.InOneCircle("a", "t"))
-	assert.False(t, c.InOneCircle("u", "u"))
 }
 
 func TestAddresses(t *testing.T) {

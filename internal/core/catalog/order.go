@@ -7,8 +7,8 @@ import "slices"
 // refer to each other in a circle stand together. Found with Tarjan's algorithm for
 // strongly connected components, then by repeatedly taking the first ready component.
 
-// orderTypes sorts types into dependency order and numbers the circles.
-func orderTypes(types []*Type) ([]*Type, map[string]int) {
+// orderTypes sorts types into dependency order.
+func orderTypes(types []*Type) []*Type {
 	at := map[string]int{}
 	for i, t := range types {
 		at[t.Name] = i
@@ -26,14 +26,6 @@ func orderTypes(types []*Type) ([]*Type, map[string]int) {
 	for c, members := range components {
 		for _, i := range members {
 			componentOf[i] = c
-		}
-	}
-	circle := map[string]int{}
-	for c, members := range components {
-		if len(members) > 1 || slices.Contains(edges[members[0]], members[0]) {
-			for _, i := range members {
-				circle[types[i].Name] = c + 1
-			}
 		}
 	}
 	waits := make([]int, len(components)) // components that must come first
@@ -88,7 +80,7 @@ func orderTypes(types []*Type) ([]*Type, map[string]int) {
 			}
 		}
 	}
-	return ordered, circle
+	return ordered
 }
 
 // connected finds the strongly connected components of a graph.

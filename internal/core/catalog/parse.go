@@ -109,7 +109,7 @@ func Parse(name string, source []byte) (*Catalog, error) {
 		}
 		c.Areas = append(c.Areas, Area{Name: area, Types: form.Areas[area]})
 	}
-	c.Types, c.circle = orderTypes(types)
+	c.Types = orderTypes(types)
 	return c, nil
 }
 

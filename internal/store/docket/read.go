@@ -203,19 +203,6 @@ func (d *Docket) Needs(ctx context.Context, all bool) iter.Seq2[Need, error] {
 	}
 }
 
-// Addresses gives the addresses of findings.
-func (d *Docket) Addresses(ctx context.Context, ids []int64) (map[int64]string, error) {
-	out := make(map[int64]string, len(ids))
-	for _, id := range ids {
-		var address string
-		if err := d.db.QueryRowContext(ctx, "SELECT address FROM findings WHERE id = ?", id).Scan(&address); err != nil {
-			return nil, d.wrap(err)
-		}
-		out[id] = address
-	}
-	return out, nil
-}
-
 // Lines reads the source and target lines of some findings.
 func (d *Docket) Lines(ctx context.Context, ids []int64) (map[int64]Finding, error) {
 	out := make(map[int64]Finding, len(ids))

@@ -126,26 +126,22 @@ func (d *Docket) Runs(ctx context.Context) ([]Run, error) {
 	return out, d.wrap(rows.Err())
 }
 
-// Outcomes lists what became of the findings in a run, by finding, with addresses.
-func (d *Docket) Outcomes(ctx context.Context, run int64, outcome string) ([]Outcome, map[int64]string, error) {
-	rows, err := d.db.QueryContext(ctx, `SELECT o.finding, o.outcome, o.why, o.message, f.address FROM outcomes o JOIN findings f ON f.id = o.finding
-		WHERE o.run = ? AND o.outcome = ? ORDER BY o.finding`, run, outcome)
+// Outcomes lists what became of the findings in a run, by finding.
+func (d *Docket) Outcomes(ctx context.Context, run int64, outcome string) ([]Outcome, error) {
+	rows, err := d.db.QueryContext(ctx, "SELECT finding, outcome, why, message FROM outcomes WHERE run = ? AND outcome = ? ORDER BY finding", run, outcome)
 	if err != nil {
-		return nil, nil, d.wrap(err)
+		return nil, d.wrap(err)
 	}
 	defer rows.Close()
 	var out []Outcome
-	addresses := map[int64]string{}
 	for rows.Next() {
 		var o Outcome
-		var address string
-		if err := rows.Scan(&o.Finding, &o.Outcome, &o.Why, &o.Message, &address); err != nil {
-			return nil, nil, d.wrap(err)
+		if err := rows.Scan(&o.Finding, &o.Outcome, &o.Why, &o.Message); err != nil {
+			return nil, d.wrap(err)
 		}
 		out = append(out, o)
-		addresses[o.Finding] = address
 	}
-	return out, addresses, d.wrap(rows.Err())
+	return out, d.wrap(rows.Err())
 }
 
 // Image is the before-image of a finding's record: a record line, "" where there was none.
@@ -181,12 +177,6 @@ func (d *Docket) SaveBackup(ctx context.Context, run int64, images []Image) erro
 		}
 		return nil
 	})
-}
-
-// BackupCount tells how many before-images a run has.
-func (d *Docket) BackupCount(ctx context.Context, run int64) (n int, err error) {
-	err = d.db.QueryRowContext(ctx, "SELECT count(*) FROM backup WHERE run = ?", run).Scan(&n)
-	return n, d.wrap(err)
 }
 
 // WithContent gives a bytes value its content from the docket.

@@ -41,7 +41,7 @@ type Manifest struct {
 	Name       string        `json:"name"`
 	Note       string        `json:"note"`
 	Source     string        `json:"source"`
-	ExportedAt string        `json:"exported_at"` // UTC, to the second
+	ExportedAt string        `json:"exported_at"` // UTC, to the millisecond
 	ExportedBy string        `json:"exported_by"`
 	Program    string        `json:"program"`
 	Selection  Selection     `json:"selection"`

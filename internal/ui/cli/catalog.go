@@ -52,8 +52,13 @@ func (a *app) showTypes(c *catalog.Catalog) error {
 		t.add(typ.Name, strings.Join(keyWords(typ), ", "), strings.Join(refersTo(typ), ", "))
 	}
 	a.printTable(t, "")
-	for _, area := range c.Areas {
-		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("Area %s: %s", area.Name, strings.Join(area.Types, ", ")), "  "))
+	if len(c.Areas) > 0 {
+		fmt.Fprintln(a.Out)
+		areas := table{columns: []string{"area", "record types"}}
+		for _, area := range c.Areas {
+			areas.add(area.Name, strings.Join(area.Types, ", "))
+		}
+		a.printTable(areas, "")
 	}
 	return nil
 }

@@ -134,11 +134,12 @@ func (a *app) nextStep(s flow.DocketSummary) {
 	switch {
 	case imported:
 		a.next(fmt.Sprintf("anagram match %s --against %s", quoteArg(s.Header.Parcel), s.Header.Target))
-	case s.Tally.Open > 0:
+	case s.Tally.Open > s.Tally.Stuck:
 		a.next(fmt.Sprintf("anagram approve %d PATTERN, or decline, or hold", n))
 	case s.Tally.Approved > 0 && rehearsed:
 		a.next(fmt.Sprintf("anagram import %d", n))
 	case s.Tally.Approved > 0:
+		// Conflicts wait for another match; what is approved need not.
 		a.next(fmt.Sprintf("anagram import %d --rehearse", n))
 	}
 }

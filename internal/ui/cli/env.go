@@ -23,7 +23,7 @@ func (a *app) envListCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "list",
 		Short: "List the environments of the workspace",
-		RunE: a.step(0, 0, func(_ *cobra.Command, s *flow.Session, given []string) error {
+		RunE: a.step(0, 0, func(_ *cobra.Command, s *flow.Session, _ []string) error {
 			if a.json {
 				list := []map[string]string{}
 				for _, e := range s.Workspace.Environments {

@@ -124,14 +124,18 @@ func (a *app) printDocketHistory(ctx context.Context, d *docket.Docket) error {
 	a.printTable(t, "  ")
 	for _, r := range s.Runs {
 		if r.Message != "" {
-			fmt.Fprintln(a.Out, a.wrap("  "+when(r.StartedAt)+": "+r.Message, "  "))
+			fmt.Fprintf(a.Out, "\nWhy the %s of %s ended as it did:\n", r.Kind, when(r.StartedAt))
+			fmt.Fprintln(a.Out, a.wrap("  "+r.Message, "  "))
 		}
-		left, addresses, err := d.Outcomes(ctx, r.Seq, "left-out")
+		left, err := d.Outcomes(ctx, r.Seq, "left-out")
 		if err != nil {
 			return err
 		}
+		if len(left) > 0 {
+			fmt.Fprintf(a.Out, "\nLeft out of the %s of %s:\n", r.Kind, when(r.StartedAt))
+		}
 		for _, o := range left {
-			fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("  %s left out, %s: %s", addresses[o.Finding], o.Why, o.Message), "  "))
+			fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("  %s: %s", o.Why, o.Message), "  "))
 		}
 	}
 	return nil

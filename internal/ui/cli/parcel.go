@@ -22,7 +22,7 @@ func (a *app) parcelListCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "list",
 		Short: "List the parcels of the library, newest first",
-		RunE: a.step(0, 0, func(_ *cobra.Command, s *flow.Session, given []string) error {
+		RunE: a.step(0, 0, func(_ *cobra.Command, s *flow.Session, _ []string) error {
 			entries, err := s.Library()
 			if err != nil {
 				return err

@@ -113,8 +113,8 @@ var (
 	faint  = lipgloss.NewStyle().Faint(true)
 	tones  = map[string]lipgloss.Style{
 		"conflict": lipgloss.NewStyle().Foreground(lipgloss.Magenta).Bold(true),
-		"changed":  lipgloss.NewStyle().Foreground(lipgloss.Cyan),
-		"new":      lipgloss.NewStyle().Foreground(lipgloss.Blue),
+		"changed":  lipgloss.NewStyle().Foreground(lipgloss.Blue),
+		"new":      lipgloss.NewStyle().Foreground(lipgloss.Blue).Bold(true),
 		"blocker":  lipgloss.NewStyle().Foreground(lipgloss.Magenta).Bold(true),
 		"caution":  lipgloss.NewStyle().Foreground(lipgloss.Yellow),
 	}

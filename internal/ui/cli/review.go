@@ -165,7 +165,7 @@ func (a *app) printFinding(h docket.Header, r flow.Reviewed) {
 	out := a.out()
 	head := "  " + strong.Render(r.Address)
 	if r.Title != "" {
-		head += "  " + r.Title
+		head += "  " + flow.Harmless(r.Title)
 	}
 	stand := tone(string(r.Status))
 	if len(r.Reasons) > 0 {
@@ -212,7 +212,7 @@ func standText(r flow.Reviewed) string {
 		text += " by " + r.DecidedBy + ", " + when(r.DecidedAt)
 	}
 	if r.Note != "" {
-		text += ": " + r.Note
+		text += ": " + flow.Harmless(r.Note)
 	}
 	return text
 }
@@ -284,7 +284,7 @@ func (a *app) printRemovals(ctx context.Context, s *flow.Session, d *docket.Dock
 	fmt.Fprintln(a.Out)
 	t := table{columns: []string{"record", "title", "decision"}}
 	for _, r := range slices.Backward(list) { // referring records before those that they refer to
-		t.add(r.Address, shorten(r.Title, 40), standText(r))
+		t.add(r.Address, shorten(flow.Harmless(r.Title), 40), standText(r))
 	}
 	a.printTable(t, "  ")
 	return nil

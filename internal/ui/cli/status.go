@@ -12,7 +12,7 @@ func (a *app) statusCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "status",
 		Short: "Show where everything stands, and the next sensible command",
-		RunE: a.step(0, 0, func(cmd *cobra.Command, s *flow.Session, given []string) error {
+		RunE: a.step(0, 0, func(cmd *cobra.Command, s *flow.Session, _ []string) error {
 			parcels, err := s.Library()
 			if err != nil {
 				return err
