@@ -87,14 +87,18 @@ func (a *app) printHistory(summaries []flow.DocketSummary) error {
 }
 
 func outcomeText(s flow.DocketSummary) string {
-	for i := len(s.Runs) - 1; i >= 0; i-- {
-		r := s.Runs[i]
+	// What all imports of the docket wrote together; where none did, how the last ended.
+	added, changed, last := 0, 0, ""
+	for _, r := range s.Runs {
 		if r.Kind == docket.ImportRun {
-			if outcomeOf(r) == flow.Imported {
-				return fmt.Sprintf("%d new, %d changed", r.New, r.Changed)
-			}
-			return outcomeOf(r)
+			added, changed, last = added+r.New, changed+r.Changed, outcomeOf(r)
 		}
+	}
+	if last != "" && (last == flow.Imported || added+changed > 0) {
+		return fmt.Sprintf("%d new, %d changed", added, changed)
+	}
+	if last != "" {
+		return last
 	}
 	if s.Tally.Open > 0 {
 		return fmt.Sprintf("%d open", s.Tally.Open)

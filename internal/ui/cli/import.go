@@ -90,6 +90,8 @@ func (a *app) printImport(r flow.ImportResult, d *docket.Docket) error {
 		fmt.Fprintln(out, a.wrap("Decline or hold the records above, or mend them in "+h.Source+" and match again; then import again.", ""))
 	case r.Outcome == flow.Blocked:
 		fmt.Fprintf(out, "Every approved record of docket %d is blocked; nothing was written to %s.\n", h.Number, h.Target)
+	case r.Already > 0 && r.New+r.Changed == 0:
+		fmt.Fprintf(out, "There was nothing left to write to %s.\n", h.Target)
 	case r.Outcome == flow.Rehearsed:
 		fmt.Fprintln(out, a.wrap(fmt.Sprintf("Rehearsed docket %d in %s: %s records were written, read back and found equal. Then all of it was taken back; %s is as it was.", h.Number, h.Target, written, h.Target), ""))
 	default:
