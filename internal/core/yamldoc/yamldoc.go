@@ -132,7 +132,7 @@ func (d *Document) Line(path ...string) int {
 // Names lists the names in a mapping, in the file's order.
 func (d *Document) Names(path ...string) []string {
 	node, _ := d.find(path)
-	if d.Line(path...) == 0 {
+	if len(path) > 0 && d.Line(path...) == 0 {
 		return nil
 	}
 	mapping, ok := node.(*ast.MappingNode)

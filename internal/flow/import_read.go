@@ -1,0 +1,221 @@
+package flow
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"anagram/internal/core/check"
+	"anagram/internal/core/match"
+	"anagram/internal/core/record"
+	"anagram/internal/environment"
+	"anagram/internal/store/docket"
+)
+
+func (im *importing) pending(give func(typ docket.Type, batch []*approval) error) error {
+	var batch []*approval
+	flush := func() error {
+		if len(batch) == 0 {
+			return nil
+		}
+		t, _ := im.docket.Type(batch[0].typ)
+		err := give(t, batch)
+		batch = nil
+		return err
+	}
+	for _, a := range im.standing.approved {
+		if im.left[a.id] != nil || im.already[a.id] {
+			continue
+		}
+		if len(batch) == importBatch || len(batch) > 0 && batch[0].typ != a.typ {
+			if err := flush(); err != nil {
+				return err
+			}
+		}
+		batch = append(batch, a)
+	}
+	return flush()
+}
+
+func (im *importing) current(ctx context.Context, t docket.Type, batch []*approval) (map[string][]record.Record, map[int64]docket.Finding, error) {
+	ids := make([]int64, len(batch))
+	for i, a := range batch {
+		ids[i] = a.id
+	}
+	lines, err := im.docket.Lines(ctx, ids)
+	if err != nil {
+		return nil, nil, err
+	}
+	keys := make([]record.Key, len(batch))
+	for i, a := range batch {
+		if keys[i], err = im.model.Shapes.ParseKey([]byte(lines[a.id].Key), t.Name); err != nil {
+			return nil, nil, err
+		}
+	}
+	now := map[string][]record.Record{}
+	for rec, err := range im.work.Read(ctx, im.model, environment.Reading{Type: t.Name, Fields: t.Fields, Keys: keys}) {
+		if err != nil {
+			return nil, nil, err
+		}
+		now[rec.Key.Order()] = append(now[rec.Key.Order()], rec)
+	}
+	return now, lines, nil
+}
+
+func (im *importing) readAgain(ctx context.Context) error {
+	total := len(im.standing.approved) - len(im.left)
+	im.session.Progress.Start("reading the target again", total)
+	defer im.session.Progress.Done()
+	return im.pending(func(t docket.Type, batch []*approval) error {
+		now, lines, err := im.current(ctx, t, batch)
+		if err != nil {
+			return err
+		}
+		var images []docket.Image
+		for _, a := range batch {
+			here := now[lines[a.id].Order]
+			source, err := record.ParseLine([]byte(lines[a.id].Source), t.Name, t.Fields, im.model.Shapes)
+			if err != nil {
+				return err
+			}
+			moved, already, err := im.compare(a, t, here, source, lines[a.id])
+			switch {
+			case err != nil:
+				return err
+			case already:
+				im.already[a.id] = true
+			case moved != "":
+				im.leave(a, MovedSinceMatch, fmt.Sprintf("%s was not imported: %s. Match again to see it as it is now.", a.address, moved))
+			default:
+				image := docket.Image{Finding: a.id}
+				if len(here) == 1 {
+					image.Line, image.Values = string(record.AppendLine(nil, t.Fields, here[0])), here[0].Values
+				}
+				images = append(images, image)
+			}
+		}
+		im.result.Backup += len(images)
+		im.session.Progress.Add(len(batch))
+		return im.docket.SaveBackup(ctx, im.run, images)
+	})
+}
+
+func (im *importing) compare(a *approval, t docket.Type, here []record.Record, source record.Record, line docket.Finding) (moved string, already bool, err error) {
+	target := im.docket.Header.Target
+	switch {
+	case len(here) > 1:
+		return fmt.Sprintf("its key now occurs %d times in %s", len(here), target), false, nil
+	case len(here) == 0 && a.status == match.New:
+		return "", false, nil
+	case len(here) == 0:
+		return "it is no longer in " + target, false, nil
+	}
+	fromSource := match.Compare(t.Fields, source.Values, here[0].Values, nil)
+	approvedDiffer := slices.ContainsFunc(fromSource, func(d match.Difference) bool { return a.writes(t.Fields[d.Field].Name) })
+	if a.status == match.New {
+		if !approvedDiffer {
+			return "", true, nil
+		}
+		return fmt.Sprintf("it was not in %s when it was matched and is there now", target), false, nil
+	}
+	was, err := record.ParseLine([]byte(line.Target), t.Name, t.Fields, im.model.Shapes)
+	if err != nil {
+		return "", false, err
+	}
+	since := match.Compare(t.Fields, was.Values, here[0].Values, nil)
+	if len(since) == 0 {
+		return "", false, nil
+	}
+	// An import that was interrupted after it was complete leaves exactly this: every
+	// difference is an approved field that holds the approved value.
+	if !approvedDiffer && !slices.ContainsFunc(since, func(d match.Difference) bool { return !a.writes(t.Fields[d.Field].Name) }) {
+		return "", true, nil
+	}
+	var what []string
+	for _, d := range since {
+		field := t.Fields[d.Field]
+		what = append(what, fmt.Sprintf("%s was %s and is %s", field.Name, Readable(Show(im.model.Catalog, field, d.Source)), Readable(Show(im.model.Catalog, field, d.Target))))
+	}
+	return fmt.Sprintf("it changed in %s since it was matched (%s)", target, strings.Join(what, "; ")), false, nil
+}
+
+func (im *importing) checkReferences(ctx context.Context) error {
+	pending := map[int64]*approval{}
+	for _, a := range im.standing.approved {
+		if im.left[a.id] == nil && !im.already[a.id] {
+			pending[a.id] = a
+		}
+	}
+	byType := map[string][]docket.Need{}
+	check := func(typ string) error {
+		needs := byType[typ]
+		delete(byType, typ)
+		keys := make([]record.Key, len(needs))
+		for i, n := range needs {
+			var err error
+			if keys[i], err = im.model.Shapes.ParseKey([]byte(n.Key), typ); err != nil {
+				return err
+			}
+		}
+		counts, err := im.work.Locate(ctx, im.model, typ, keys)
+		if err != nil {
+			return err
+		}
+		for i, n := range needs {
+			if a := pending[n.Holder]; counts[i] != 1 && im.left[a.id] == nil {
+				im.leave(a, MovedSinceMatch, fmt.Sprintf("%s was not imported: it refers to %s (field %s), which was in %s when it was matched and is no longer there. Match again to see it as it is now.",
+					a.address, n.Address, n.Field, im.docket.Header.Target))
+			}
+		}
+		return nil
+	}
+	for n, err := range im.docket.Needs(ctx, true) {
+		if err != nil {
+			return err
+		}
+		a := pending[n.Holder]
+		if a == nil || n.InTarget != 1 || !a.writes(n.Field) {
+			continue
+		}
+		byType[n.Type] = append(byType[n.Type], n)
+		if len(byType[n.Type]) == importBatch {
+			if err := check(n.Type); err != nil {
+				return err
+			}
+		}
+	}
+	for typ := range byType {
+		if err := check(typ); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (im *importing) leaveOutDependents() {
+	byID := map[int64]*approval{}
+	var candidates []check.Candidate
+	for _, a := range im.standing.approved {
+		byID[a.id] = a
+		if im.already[a.id] {
+			continue
+		}
+		c := check.Candidate{ID: a.id}
+		if im.left[a.id] != nil {
+			c.Blocked = im.left[a.id].Why
+		}
+		for _, n := range a.needs {
+			if n.Finding != 0 && !im.already[n.Finding] {
+				c.Needs = append(c.Needs, n.Finding)
+			}
+		}
+		candidates = append(candidates, c)
+	}
+	for id, because := range check.Standing(candidates) {
+		a, needed := byID[id], byID[because]
+		if im.left[id] == nil && needed != nil {
+			im.leave(a, DependsOnLeft, fmt.Sprintf("%s was not imported: it needs %s, which was left out itself.", a.address, needed.address))
+		}
+	}
+}

@@ -1,0 +1,168 @@
+package flow
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/match"
+	"anagram/internal/core/record"
+	"anagram/internal/core/sequence"
+	"anagram/internal/environment"
+	"anagram/internal/store/docket"
+)
+
+func (im *importing) sequence() ([]sequence.Write, error) {
+	var nodes []sequence.Node
+	addresses := map[int64]string{}
+	for _, a := range im.standing.approved {
+		if im.left[a.id] != nil || im.already[a.id] {
+			continue
+		}
+		addresses[a.id] = a.address
+		node := sequence.Node{ID: a.id, Rank: im.ranks[a.typ], New: a.status == match.New}
+		for _, n := range a.needs {
+			if n.Finding != 0 {
+				node.Needs = append(node.Needs, sequence.Edge{To: n.Finding, Field: n.Field, Required: n.Required})
+			}
+		}
+		nodes = append(nodes, node)
+	}
+	writes, err := sequence.Order(nodes)
+	var circle *sequence.Circle
+	if errors.As(err, &circle) {
+		var names []string
+		for _, id := range circle.IDs[:min(len(circle.IDs), 10)] {
+			names = append(names, addresses[id])
+		}
+		return nil, fmt.Errorf("%w: %s. Create one of them in %s without the reference, then match again", err, strings.Join(names, ", "), im.docket.Header.Target)
+	}
+	return writes, err
+}
+
+func (im *importing) write(ctx context.Context, writes []sequence.Write) error {
+	byID := map[int64]*approval{}
+	for _, a := range im.standing.approved {
+		byID[a.id] = a
+	}
+	im.session.Progress.Start("writing", len(writes))
+	defer im.session.Progress.Done()
+	failed := map[int64]bool{}
+	const maxFailures = 20
+	for batch := range slices.Chunk(writes, importBatch) {
+		ids := make([]int64, len(batch))
+		for i, w := range batch {
+			ids[i] = w.ID
+		}
+		lines, err := im.docket.Lines(ctx, ids)
+		if err != nil {
+			return err
+		}
+		for _, w := range batch {
+			a := byID[w.ID]
+			if failed[a.id] || slices.ContainsFunc(a.needs, func(n docket.Need) bool { return failed[n.Finding] }) {
+				failed[a.id] = true
+				continue
+			}
+			change, err := im.change(a, w, lines[w.ID])
+			if err != nil {
+				return err
+			}
+			err = im.work.Write(ctx, im.model, change)
+			var refused *environment.RecordError
+			switch {
+			case ctx.Err() != nil:
+				return ctx.Err()
+			case errors.As(err, &refused):
+				failed[a.id] = true
+				im.fail(a, Refused, err.Error())
+				if len(im.result.Failures) == maxFailures {
+					return nil
+				}
+			case err != nil:
+				return err
+			case len(w.Only) > 0: // the second pass over a new record
+			case change.Insert:
+				im.result.New++
+			default:
+				im.result.Changed++
+			}
+			im.session.Progress.Add(1)
+		}
+	}
+	return nil
+}
+
+func (im *importing) fail(a *approval, why, message string) {
+	im.result.Failures = append(im.result.Failures, LeftOut{Address: a.address, Why: why, Message: message, finding: a.id})
+}
+
+func (im *importing) change(a *approval, w sequence.Write, line docket.Finding) (environment.Change, error) {
+	t, _ := im.docket.Type(a.typ)
+	source, err := record.ParseLine([]byte(line.Source), t.Name, t.Fields, im.model.Shapes)
+	if err != nil {
+		return environment.Change{}, err
+	}
+	c := environment.Change{Type: a.typ, Key: source.Key, Insert: a.status == match.New && len(w.Only) == 0}
+	for i, field := range t.Fields {
+		v := source.Values[i]
+		if v.IsAbsent() || !a.writes(field.Name) || slices.Contains(w.Without, field.Name) || len(w.Only) > 0 && !slices.Contains(w.Only, field.Name) {
+			continue
+		}
+		if v, err = im.docket.WithContent(v); err != nil {
+			return c, err
+		}
+		c.Fields, c.Values = append(c.Fields, field), append(c.Values, v)
+	}
+	if c.Insert {
+		typ, _ := im.docket.Catalog.Type(a.typ)
+		c.Fixed = fixedFor(typ, im.docket.Header.Target)
+	}
+	return c, nil
+}
+
+func fixedFor(t *catalog.Type, environment string) map[string]string {
+	out := map[string]string{}
+	for field, values := range t.Local {
+		if value, ok := values[environment]; ok {
+			out[field] = value
+		}
+	}
+	return out
+}
+
+func (im *importing) readBack(ctx context.Context) error {
+	im.session.Progress.Start("reading back", im.result.New+im.result.Changed)
+	defer im.session.Progress.Done()
+	return im.pending(func(t docket.Type, batch []*approval) error {
+		now, lines, err := im.current(ctx, t, batch)
+		if err != nil {
+			return err
+		}
+		for _, a := range batch {
+			here := now[lines[a.id].Order]
+			if len(here) != 1 {
+				im.fail(a, ReadBackDiffers, fmt.Sprintf("%s was written, but reading it back gives %d records with its key; something in %s changes what is written.", a.address, len(here), im.docket.Header.Target))
+				continue
+			}
+			source, err := record.ParseLine([]byte(lines[a.id].Source), t.Name, t.Fields, im.model.Shapes)
+			if err != nil {
+				return err
+			}
+			for _, d := range match.Compare(t.Fields, source.Values, here[0].Values, nil) {
+				field := t.Fields[d.Field]
+				if !a.writes(field.Name) {
+					continue
+				}
+				im.fail(a, ReadBackDiffers, fmt.Sprintf("%s: %s was written into field %s and reads back as %s; something in %s changes what is written.",
+					a.address, Readable(Show(im.model.Catalog, field, d.Source)), field.Name, Readable(Show(im.model.Catalog, field, d.Target)), im.docket.Header.Target))
+				break
+			}
+		}
+		im.session.Progress.Add(len(batch))
+		return nil
+	})
+}

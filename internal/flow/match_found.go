@@ -1,0 +1,139 @@
+package flow
+
+import (
+	"context"
+	"slices"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/check"
+	"anagram/internal/core/match"
+	"anagram/internal/core/record"
+	"anagram/internal/store/docket"
+)
+
+func (m *matching) ambiguousWithin(t *catalog.Type, key record.Key) bool {
+	if len(m.ambiguous) == 0 {
+		return false
+	}
+	for i, part := range key.Parts() {
+		if part.Kind() != record.Reference {
+			continue
+		}
+		to := t.Refers[t.Key[i]]
+		if m.ambiguous[to][part.Text()] {
+			return true
+		}
+		if inner, ok := m.catalog.Type(to); ok && m.ambiguousWithin(inner, part.Key()) {
+			return true
+		}
+	}
+	return false
+}
+
+func (m *matching) found(ctx context.Context, t *catalog.Type, fields []record.Field, f match.Finding) error {
+	out := docket.Finding{
+		Type: t.Name, Address: m.catalog.Address(t.Name, f.Key), Status: f.Status,
+		Key: string(record.AppendKey(nil, f.Key)), Order: f.Key.Order(), Title: m.title(t, fields, f),
+	}
+	for _, reason := range f.Reasons {
+		out.Reasons = append(out.Reasons, string(reason))
+	}
+	if f.Source != nil {
+		out.Source = string(record.AppendLine(nil, fields, *f.Source))
+	}
+	if f.Target != nil {
+		out.Target = string(record.AppendLine(nil, fields, *f.Target))
+	}
+	out.Fields = m.shown(fields, f)
+	id, err := m.builder.Finding(ctx, out)
+	if err != nil {
+		return err
+	}
+	switch f.Status {
+	case match.Conflict:
+		if slices.Contains(f.Reasons, match.Ambiguous) {
+			if m.ambiguous[t.Name] == nil {
+				m.ambiguous[t.Name] = map[string]bool{}
+			}
+			m.ambiguous[t.Name][f.Key.Order()] = true
+			within := m.ambiguousWithin(t, f.Key)
+			return m.check(ctx, id, check.Ambiguity(out.Address, m.parcel.Manifest.Source, m.target, f.SourceIDs, f.TargetIDs, within))
+		}
+	case match.New:
+		for i, part := range f.Key.Parts() {
+			if err := m.need(ctx, id, t, record.Field{Name: t.Key[i], Refers: t.Refers[t.Key[i]], Required: true}, part); err != nil {
+				return err
+			}
+		}
+		for i, v := range f.Source.Values {
+			if err := m.proposed(ctx, id, t, fields[i], v); err != nil {
+				return err
+			}
+		}
+		return m.localNeeded(ctx, id, t, out.Address)
+	case match.Changed:
+		for _, d := range f.Differences {
+			if d.Proposed() {
+				if err := m.proposed(ctx, id, t, fields[d.Field], d.Source); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+func (m *matching) check(ctx context.Context, finding int64, c check.Check) error {
+	if c.Level == check.Blocker {
+		m.blockers++
+	} else {
+		m.cautions++
+	}
+	return m.builder.Check(ctx, finding, c)
+}
+
+func (m *matching) title(t *catalog.Type, fields []record.Field, f match.Finding) string {
+	at := fieldAt(fields, t.Title)
+	if at < 0 {
+		return ""
+	}
+	for _, rec := range []*record.Record{f.Source, f.Target} {
+		if rec != nil && rec.Values[at].Kind() != record.Absent && !rec.Values[at].IsNull() {
+			return rec.Values[at].Text()
+		}
+	}
+	return ""
+}
+
+func (m *matching) shown(fields []record.Field, f match.Finding) []docket.Field {
+	out := []docket.Field{}
+	switch f.Status {
+	case match.New, match.TargetOnly:
+		rec, moved := f.Source, string(match.MovedSource)
+		if f.Status == match.TargetOnly {
+			rec, moved = f.Target, ""
+		}
+		for i, v := range rec.Values {
+			text := Show(m.catalog, fields[i], v)
+			if text == nil {
+				continue
+			}
+			shown := docket.Field{Field: fields[i].Name, Moved: moved}
+			if f.Status == match.New {
+				shown.Source = text
+			} else {
+				shown.Target = text
+			}
+			out = append(out, shown)
+		}
+	default:
+		for _, d := range f.Differences {
+			field := fields[d.Field]
+			out = append(out, docket.Field{
+				Field: field.Name, Source: Show(m.catalog, field, d.Source), Target: Show(m.catalog, field, d.Target),
+				Agreed: Show(m.catalog, field, d.Agreed), AgreedKnown: d.AgreedKnown, Moved: string(d.Moved),
+			})
+		}
+	}
+	return out
+}

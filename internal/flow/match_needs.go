@@ -1,0 +1,117 @@
+package flow
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/check"
+	"anagram/internal/core/record"
+	"anagram/internal/store/docket"
+)
+
+func (m *matching) proposed(ctx context.Context, finding int64, t *catalog.Type, field record.Field, v record.Value) error {
+	if v.Kind() == record.Bytes {
+		return m.builder.Content(ctx, v)
+	}
+	return m.need(ctx, finding, t, field, v)
+}
+
+func (m *matching) need(ctx context.Context, finding int64, t *catalog.Type, field record.Field, v record.Value) error {
+	if v.Kind() != record.Reference {
+		return nil
+	}
+	n := docket.Need{Holder: finding, Type: field.Refers, Key: string(record.AppendKey(nil, v.Key()))}
+	n.Field, n.Address = field.Name, m.catalog.Address(field.Refers, v.Key())
+	n.Owner = field.Name == t.OwnerField()
+	n.Required = field.Required || n.Owner
+	return m.builder.Need(ctx, n, v.Key())
+}
+
+func (m *matching) localNeeded(ctx context.Context, finding int64, t *catalog.Type, address string) error {
+	place := m.env.about.Places[t.Place(m.target)]
+	for _, column := range place.Columns {
+		values, local := t.Local[column.Name]
+		if !local && !slices.Contains(t.Secret, column.Name) || column.Default {
+			continue
+		}
+		if _, given := values[m.target]; given {
+			continue
+		}
+		c := check.Check{Code: check.LocalNeeded, Level: check.Caution,
+			Message: fmt.Sprintf("%s is new and will have no value in field %s, which belongs to %s alone.", address, column.Name, m.target),
+			Mend:    "Set it in " + m.target + " after the import."}
+		if local {
+			c.Mend = fmt.Sprintf("Give a value with local: {%s: {%s: …}} in the catalog and match again, or set it in %s after the import.", column.Name, m.target, m.target)
+		}
+		if column.Required {
+			c.Level = check.Blocker
+			c.Message = fmt.Sprintf("%s is new and needs a value in field %s, which belongs to %s alone.", address, column.Name, m.target)
+			if local {
+				c.Mend = fmt.Sprintf("Give a value with local: {%s: {%s: …}} in the catalog and match again.", column.Name, m.target)
+			} else {
+				c.Mend = fmt.Sprintf("Create the record in %s with its secret value and match again.", m.target)
+			}
+		}
+		if err := m.check(ctx, finding, c); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (m *matching) resolveNeeds(ctx context.Context) error {
+	types, err := m.builder.WantedTypes(ctx)
+	if err != nil {
+		return err
+	}
+	const batch = 2000
+	for _, typ := range types {
+		t, ok := m.catalog.Type(typ)
+		if !ok {
+			continue
+		}
+		if _, there := m.env.about.Places[t.Place(m.target)]; !there {
+			continue
+		}
+		for after := ""; ; {
+			orders, texts, err := m.builder.WantedKeys(ctx, typ, after, batch)
+			if err != nil {
+				return err
+			}
+			keys := make([]record.Key, len(texts))
+			for i, text := range texts {
+				if keys[i], err = m.model.Shapes.ParseKey([]byte(text), typ); err != nil {
+					return err
+				}
+			}
+			counts, err := m.env.Locate(ctx, m.model, typ, keys)
+			if err != nil {
+				return err
+			}
+			for i, n := range counts {
+				if n == 0 {
+					continue
+				}
+				if err := m.builder.Located(ctx, typ, orders[i], n); err != nil {
+					return err
+				}
+			}
+			if len(orders) < batch {
+				break
+			}
+			after = orders[len(orders)-1]
+		}
+	}
+	return m.builder.LinkNeeds(ctx, func(n docket.Need) error {
+		address, err := m.builder.AddressOf(ctx, n.Holder)
+		if err != nil {
+			return err
+		}
+		if c, bad := check.Reference(address, n.Need, m.target, m.number); bad {
+			return m.check(ctx, n.Holder, c)
+		}
+		return nil
+	})
+}
