@@ -11,14 +11,15 @@ import (
 
 // Column is one column of a place as an environment describes it.
 type Column struct {
-	Name     string
-	Kind     record.Kind // Null where the environment cannot tell
-	Declared string      // the environment's own word for its type
-	Required bool        // null is refused
-	Default  bool        // the environment fills it where it is left out
-	Derived  bool        // computed by the environment, never written
-	RefersTo string      // place that a foreign key points at, "" for none
-	InnerID  bool        // alone the place's primary key
+	Name       string
+	Kind       record.Kind // Null where the environment cannot tell
+	Declared   string      // the environment's own word for its type
+	Required   bool        // null is refused
+	Default    bool        // the environment fills it where it is left out
+	Derived    bool        // computed by the environment, never written
+	RefersTo   string      // place that a foreign key points at, "" for none
+	InnerID    bool        // alone the place's primary key
+	Unreadable bool        // the account may not read it
 }
 
 // Place is a table or a file as an environment describes it.
@@ -26,6 +27,8 @@ type Place struct {
 	Name     string
 	Columns  []Column
 	ReadOnly bool
+	// NoRollback says that what is written there cannot be taken back.
+	NoRollback bool
 }
 
 func (p Place) column(name string) (Column, bool) {

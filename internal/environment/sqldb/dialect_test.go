@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
 )
 
@@ -30,7 +31,7 @@ func TestSQLiteDecodes(t *testing.T) {
 		}
 		require.NoError(t, err, "%v as %s", c.stored, c.kind)
 		assert.Equal(t, c.want, v.Text())
-		back, err := sqliteDialect{}.Encode(v)
+		back, err := sqliteDialect{}.Encode(v, catalog.Column{})
 		require.NoError(t, err)
 		again, err := sqliteDialect{}.Decode(back, c.kind)
 		require.NoError(t, err)
@@ -41,7 +42,7 @@ func TestSQLiteDecodes(t *testing.T) {
 	assert.True(t, null.IsNull())
 	huge, err := record.Parse(record.Integer, "9223372036854775808")
 	require.NoError(t, err)
-	_, err = sqliteDialect{}.Encode(huge)
+	_, err = sqliteDialect{}.Encode(huge, catalog.Column{})
 	assert.ErrorContains(t, err, "64 bit")
 }
 

@@ -16,7 +16,7 @@ import (
 // learn makes sure that the keys of these internal ids of a type are known to the
 // session. Ids that no record has stay unknown; nulls are passed over.
 func (s *session) learn(ctx context.Context, m *environment.Model, typ string, ids []any) error {
-	t, err := s.table(m, typ)
+	t, err := s.table(ctx, m, typ)
 	if err != nil {
 		return err
 	}
@@ -33,8 +33,7 @@ func (s *session) learn(ctx context.Context, m *environment.Model, typ string, i
 	for len(pending) > 0 {
 		var parents []any
 		columns := append([]string{t.ID}, t.Key...)
-		query := fmt.Sprintf("SELECT %s FROM %s", s.selectList(columns), s.from(t))
-		err := s.whereIn(ctx, len(columns), query, []string{t.ID}, pending, func(row []any) error {
+		err := s.whereIn(ctx, len(columns), s.selectFrom(t, columns), []string{t.ID}, pending, "", func(row []any) error {
 			id := idText(row[0])
 			if _, twice := rows[id]; twice {
 				return fmt.Errorf("%s: %s has the internal id %s twice, so references to it cannot be told; correct id: of %s in the catalog", s.name, t.place, id, typ)

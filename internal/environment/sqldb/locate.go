@@ -2,7 +2,6 @@ package sqldb
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -36,7 +35,7 @@ func (s *session) Locate(ctx context.Context, m *environment.Model, typ string, 
 // locate finds the records with these keys, by key order. Keys not in the result
 // belong to no record.
 func (s *session) locate(ctx context.Context, m *environment.Model, typ string, keys []record.Key) (map[string][]identity, error) {
-	t, err := s.table(m, typ)
+	t, err := s.table(ctx, m, typ)
 	if err != nil {
 		return nil, err
 	}
@@ -58,9 +57,8 @@ func (s *session) locate(ctx context.Context, m *environment.Model, typ string, 
 		return nil, err
 	}
 	columns := append(slices.Clone(t.identity), t.Key...)
-	query := fmt.Sprintf("SELECT %s FROM %s", s.selectList(columns), s.from(t))
 	var rows [][]any
-	if err := s.whereIn(ctx, len(columns), query, t.Key, tuples, func(row []any) error { rows = append(rows, row); return nil }); err != nil {
+	if err := s.whereIn(ctx, len(columns), s.selectFrom(t, columns), t.Key, tuples, "", func(row []any) error { rows = append(rows, row); return nil }); err != nil {
 		return nil, err
 	}
 	rowKeys, err := s.rowKeys(ctx, m, t, len(t.identity), rows)
@@ -134,8 +132,8 @@ func (s *session) storedKeys(ctx context.Context, m *environment.Model, t table,
 				rule := shape[i].Rule
 				rule.NFC = true
 				for _, form := range []record.Value{rule.Apply(part), part} {
-					stored, err := s.dialect.Encode(form)
-					if err == nil && (len(choices) == 0 || choices[0] != stored) {
+					stored, err := s.dialect.Encode(form, t.columns[t.Key[i]])
+					if err == nil && (len(choices) == 0 || idText(choices[0]) != idText(stored)) {
 						choices = append(choices, stored) // what cannot be stored is not there
 					}
 				}
@@ -198,14 +196,14 @@ func (s *session) oddRecords(ctx context.Context, m *environment.Model, t table)
 		return nil
 	}
 	err := s.query(ctx, len(columns), func(row []any) error {
-		if s.isPlain(row[at:], shape) {
+		if s.isPlain(t, row[at:], shape) {
 			return nil
 		}
 		if rows = append(rows, row); len(rows) < batch {
 			return nil
 		}
 		return flush()
-	}, fmt.Sprintf("SELECT %s FROM %s", s.selectList(columns), s.from(t)))
+	}, s.selectFrom(t, columns))
 	if err == nil {
 		err = flush()
 	}
@@ -220,7 +218,7 @@ func (s *session) oddRecords(ctx context.Context, m *environment.Model, t table)
 }
 
 // isPlain reports whether a stored key is what Anagram would write for it.
-func (s *session) isPlain(stored []any, shape []record.Field) bool {
+func (s *session) isPlain(t table, stored []any, shape []record.Field) bool {
 	for i, field := range shape {
 		if field.Kind == record.Reference || stored[i] == nil {
 			continue
@@ -231,7 +229,7 @@ func (s *session) isPlain(stored []any, shape []record.Field) bool {
 		}
 		rule := field.Rule
 		rule.NFC = true
-		back, err := s.dialect.Encode(rule.Apply(v))
+		back, err := s.dialect.Encode(rule.Apply(v), t.columns[field.Name])
 		if err != nil || idText(back) != idText(stored[i]) {
 			return false
 		}
@@ -240,8 +238,8 @@ func (s *session) isPlain(stored []any, shape []record.Field) bool {
 }
 
 // whereIn runs a query for the rows whose columns have one of the given tuples of
-// stored values; nulls are equal to nulls here.
-func (s *session) whereIn(ctx context.Context, width int, query string, columns []string, tuples []identity, row func([]any) error) error {
+// stored values; nulls are equal to nulls here. The suffix follows the condition.
+func (s *session) whereIn(ctx context.Context, width int, query string, columns []string, tuples []identity, suffix string, row func([]any) error) error {
 	byNulls := map[string][]identity{}
 	for _, tuple := range tuples {
 		nulls := make([]byte, len(tuple))
@@ -268,7 +266,7 @@ func (s *session) whereIn(ctx context.Context, width int, query string, columns 
 		for part := range slices.Chunk(group, batch) {
 			conditions := slices.Clone(where)
 			if len(listed) > 0 {
-				conditions = append(conditions, isOneOf(listed, len(part)))
+				conditions = append(conditions, s.dialect.In(listed, len(part)))
 			}
 			var args []any
 			for _, tuple := range part {
@@ -278,19 +276,10 @@ func (s *session) whereIn(ctx context.Context, width int, query string, columns 
 					}
 				}
 			}
-			if err := s.query(ctx, width, row, query+" WHERE "+strings.Join(conditions, " AND "), args...); err != nil {
+			if err := s.query(ctx, width, row, query+" WHERE "+strings.Join(conditions, " AND ")+suffix, args...); err != nil {
 				return err
 			}
 		}
 	}
 	return nil
-}
-
-// isOneOf is the condition that columns together are one of n tuples.
-func isOneOf(columns []string, n int) string {
-	if len(columns) == 1 {
-		return columns[0] + " IN (" + strings.TrimSuffix(strings.Repeat("?, ", n), ", ") + ")"
-	}
-	one := "(" + strings.TrimSuffix(strings.Repeat("?, ", len(columns)), ", ") + ")"
-	return "(" + strings.Join(columns, ", ") + ") IN (VALUES " + strings.TrimSuffix(strings.Repeat(one+", ", n), ", ") + ")"
 }

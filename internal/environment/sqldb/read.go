@@ -32,52 +32,52 @@ func (s *session) Read(ctx context.Context, m *environment.Model, r environment.
 // layout says which stored column stands where in a row.
 type layout struct {
 	table
-	columns          []string
+	names            []string
 	keyAt, fieldAt   int
 	stampAt, stampBy int // -1 where there is none
 	shape, fields    []record.Field
 }
 
-func (s *session) layout(m *environment.Model, typ string, fields []record.Field, stamps bool) (layout, error) {
-	t, err := s.table(m, typ)
+func (s *session) layout(ctx context.Context, m *environment.Model, typ string, fields []record.Field) (layout, error) {
+	t, err := s.table(ctx, m, typ)
 	if err != nil {
 		return layout{}, err
 	}
 	l := layout{table: t, stampAt: -1, stampBy: -1, shape: m.Shapes[typ], fields: fields}
-	l.columns = append(l.columns, t.identity...)
-	l.keyAt = len(l.columns)
-	l.columns = append(l.columns, t.Key...)
-	l.fieldAt = len(l.columns)
+	l.names = append(l.names, t.identity...)
+	l.keyAt = len(l.names)
+	l.names = append(l.names, t.Key...)
+	l.fieldAt = len(l.names)
 	for _, field := range fields {
-		l.columns = append(l.columns, field.Name)
+		l.names = append(l.names, field.Name)
 	}
-	if stamps && t.StampAt != "" {
-		l.stampAt = len(l.columns)
-		l.columns = append(l.columns, t.StampAt)
+	if t.StampAt != "" {
+		l.stampAt = len(l.names)
+		l.names = append(l.names, t.StampAt)
 	}
-	if stamps && t.StampBy != "" {
-		l.stampBy = len(l.columns)
-		l.columns = append(l.columns, t.StampBy)
+	if t.StampBy != "" {
+		l.stampBy = len(l.names)
+		l.names = append(l.names, t.StampBy)
 	}
 	return l, nil
 }
 
 func (s *session) read(ctx context.Context, m *environment.Model, r environment.Reading, give func(record.Record) error) error {
-	l, err := s.layout(m, r.Type, r.Fields, true)
+	l, err := s.layout(ctx, m, r.Type, r.Fields)
 	if err != nil {
 		return err
 	}
 	if r.Keys != nil {
 		return s.readKeys(ctx, m, l, r.Keys, give)
 	}
-	query := fmt.Sprintf("SELECT %s FROM %s", s.selectList(l.columns), s.from(l.table))
+	query := s.selectFrom(l.table, l.names)
 	var rows [][]any
 	flush := func() error {
 		err := s.build(ctx, m, l, rows, give)
 		rows = rows[:0]
 		return err
 	}
-	err = s.query(ctx, len(l.columns), func(row []any) error {
+	err = s.query(ctx, len(l.names), func(row []any) error {
 		rows = append(rows, row)
 		if len(rows) < batch {
 			return nil
@@ -106,8 +106,11 @@ func (s *session) readKeys(ctx context.Context, m *environment.Model, l layout, 
 			}
 		}
 		var rows [][]any
-		err = s.whereIn(ctx, len(l.columns), fmt.Sprintf("SELECT %s FROM %s", s.selectList(l.columns), s.from(l.table)),
-			l.identity, ids, func(row []any) error { rows = append(rows, row); return nil })
+		suffix := ""
+		if s.locking {
+			suffix = s.dialect.ForUpdate()
+		}
+		err = s.whereIn(ctx, len(l.names), s.selectFrom(l.table, l.names), l.identity, ids, suffix, func(row []any) error { rows = append(rows, row); return nil })
 		if err != nil {
 			return err
 		}
@@ -140,7 +143,7 @@ func (s *session) build(ctx context.Context, m *environment.Model, l layout, row
 			}
 		}
 		if l.stampAt >= 0 {
-			rec.ChangedAt = stampText(s.dialect, row[l.stampAt])
+			rec.ChangedAt = stampText(s.dialect, row[l.stampAt], l.columns[l.StampAt].Kind)
 		}
 		if l.stampBy >= 0 {
 			rec.ChangedBy = idText(row[l.stampBy])
@@ -178,14 +181,12 @@ func column(rows [][]any, at int) []any {
 }
 
 // stampText gives a stamp in canonical form where it has one, else as it stands.
-func stampText(d Dialect, stored any) string {
-	if stored == nil {
-		return ""
+func stampText(d Dialect, stored any, kind record.Kind) string {
+	if kind != record.Timestamp {
+		kind = record.LocalTimestamp
 	}
-	for _, kind := range []record.Kind{record.Timestamp, record.LocalTimestamp} {
-		if v, err := d.Decode(stored, kind); err == nil {
-			return v.Text()
-		}
+	if v, err := d.Decode(stored, kind); err == nil {
+		return v.Text()
 	}
 	return idText(stored)
 }

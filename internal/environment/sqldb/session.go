@@ -16,12 +16,15 @@ type session struct {
 	name    string
 	dialect Dialect
 	q       Queryer
+	places  map[string]catalog.Place // once described
 
 	keys    map[string]map[string]record.Key // type -> internal id -> key
 	cached  int
 	located map[string]map[string][]identity // type -> key order -> records with it
 	odd     map[string]map[string][]identity // see locate.go
 	stmts   map[string]*sql.Stmt
+	ready   map[string]bool // places to which records may be added
+	locking bool            // rows read by key are going to be written
 }
 
 // identity is how an environment itself tells a record: its internal id, or the
@@ -34,8 +37,8 @@ const maxCached = 200_000
 // batch is how many records are read, translated and looked up at a time.
 const batch = 500
 
-func newSession(name string, d Dialect, q Queryer) *session {
-	s := &session{name: name, dialect: d, q: q, stmts: map[string]*sql.Stmt{}}
+func newSession(name string, d Dialect, q Queryer, places map[string]catalog.Place) *session {
+	s := &session{name: name, dialect: d, q: q, places: places, stmts: map[string]*sql.Stmt{}, ready: map[string]bool{}}
 	s.forget()
 	return s
 }
@@ -50,13 +53,29 @@ func (s *session) close() {
 	for _, stmt := range s.stmts {
 		_ = stmt.Close()
 	}
+	s.stmts = map[string]*sql.Stmt{}
+}
+
+// describe lists the places, from the database the first time.
+func (s *session) describe(ctx context.Context) (map[string]catalog.Place, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	if s.places == nil {
+		places, err := s.dialect.Describe(ctx, s.q)
+		if err != nil {
+			return nil, s.explain(err)
+		}
+		s.places = places
+	}
+	return s.places, nil
 }
 
 func (s *session) prepare(ctx context.Context, query string) (*sql.Stmt, error) {
 	if stmt, ok := s.stmts[query]; ok {
 		return stmt, nil
 	}
-	stmt, err := s.q.PrepareContext(ctx, query)
+	stmt, err := s.q.PrepareContext(ctx, marked(s.dialect, query))
 	if err != nil {
 		return nil, s.explain(err)
 	}
@@ -76,39 +95,73 @@ func (s *session) explain(err error) error {
 type table struct {
 	*catalog.Type
 	place    string
+	columns  map[string]catalog.Column
 	identity []string // columns that tell a record: the internal id, else the key
 }
 
-func (s *session) table(m *environment.Model, typ string) (table, error) {
+func (s *session) table(ctx context.Context, m *environment.Model, typ string) (table, error) {
 	t, ok := m.Catalog.Type(typ)
 	if !ok {
 		return table{}, fmt.Errorf("the record type %q is not in the catalog", typ)
 	}
-	tab := table{Type: t, place: t.Place(m.Environment), identity: t.Key}
+	places, err := s.describe(ctx)
+	if err != nil {
+		return table{}, err
+	}
+	tab := table{Type: t, place: t.Place(m.Environment), columns: map[string]catalog.Column{}, identity: t.Key}
+	for _, column := range places[tab.place].Columns {
+		tab.columns[column.Name] = column
+	}
 	if t.ID != "" {
 		tab.identity = []string{t.ID}
 	}
 	return tab, nil
 }
 
-// from gives the quoted table name; a schema may stand before a dot.
-func (s *session) from(t table) string { return s.dialect.Quote(t.place) }
-
-func (s *session) selectList(columns []string) string {
+// selectFrom begins a query for columns of a table.
+func (s *session) selectFrom(t table, columns []string) string {
 	out := make([]string, len(columns))
-	for i, column := range columns {
+	for i, name := range columns {
+		column, ok := t.columns[name]
+		if !ok {
+			column.Name = name
+		}
 		out[i] = s.dialect.Select(column)
 	}
-	return strings.Join(out, ", ")
+	return fmt.Sprintf("SELECT %s FROM %s", strings.Join(out, ", "), s.dialect.Place(t.place))
 }
 
-// query runs a statement and gives each row's stored values to row, which may keep them.
+// query runs a statement and gives each row's stored values to row, which may keep
+// them. Where the engine cannot do two things at a time, row is called when the
+// database has delivered everything, which waits on disk if it is much.
 func (s *session) query(ctx context.Context, width int, row func([]any) error, query string, args ...any) error {
-	rows, err := s.q.QueryContext(ctx, query, args...)
+	if !s.dialect.OneAtATime() {
+		return s.scan(ctx, width, row, query, args...)
+	}
+	var kept spool
+	defer kept.close()
+	if err := s.scan(ctx, width, kept.add, query, args...); err != nil {
+		return err
+	}
+	return kept.each(ctx, row)
+}
+
+// tidier is a dialect whose driver delivers values in forms of its own.
+type tidier interface {
+	// tidy gives nil, text, bytes, an int64 or a float64.
+	tidy(stored any) any
+}
+
+func (s *session) scan(ctx context.Context, width int, row func([]any) error, query string, args ...any) error {
+	rows, err := s.q.QueryContext(ctx, marked(s.dialect, query), args...)
 	if err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
 		return s.explain(err)
 	}
 	defer rows.Close()
+	tidy, _ := s.dialect.(tidier)
 	for rows.Next() {
 		values := make([]any, width)
 		into := make([]any, width)
@@ -118,9 +171,17 @@ func (s *session) query(ctx context.Context, width int, row func([]any) error, q
 		if err := rows.Scan(into...); err != nil {
 			return s.explain(err)
 		}
+		if tidy != nil {
+			for i := range values {
+				values[i] = tidy.tidy(values[i])
+			}
+		}
 		if err := row(values); err != nil {
 			return err
 		}
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
 	}
 	return s.explain(rows.Err())
 }
@@ -129,7 +190,7 @@ func (s *session) query(ctx context.Context, width int, row func([]any) error, q
 func idText(stored any) string {
 	switch v := stored.(type) {
 	case []byte:
-		return fmt.Sprintf("%x", v)
+		return string(v)
 	case nil:
 		return ""
 	default:

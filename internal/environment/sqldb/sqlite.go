@@ -43,93 +43,52 @@ func OpenSQLite(ctx context.Context, name, path string, readOnly bool) (environm
 	if err != nil {
 		return nil, err
 	}
-	db.SetMaxOpenConns(1)
-	conn, err := db.Conn(ctx)
-	if err == nil && readOnly {
-		// One transaction for all reading: everything is seen as at one moment.
-		_, err = conn.ExecContext(ctx, "BEGIN")
-		if err == nil {
-			_, err = conn.ExecContext(ctx, "SELECT count(*) FROM sqlite_schema")
-		}
-	}
-	d := sqliteDialect{path: path}
-	if err != nil {
-		_ = db.Close()
-		message, mend := d.Explain(err)
-		return nil, &environment.Error{Environment: name, Message: message, Mend: mend, Cause: err}
-	}
-	return &sqliteEnvironment{session: newSession(name, d, conn), db: db, conn: conn, path: path, readOnly: readOnly}, nil
+	return open(ctx, name, sqliteDialect{path: path, readOnly: readOnly}, db, readOnly)
 }
 
-type sqliteEnvironment struct {
-	*session
-	db       *sql.DB
-	conn     *sql.Conn
+type sqliteDialect struct {
 	path     string
 	readOnly bool
 }
-
-func (e *sqliteEnvironment) Describe(ctx context.Context) (environment.Description, error) {
-	d := environment.Description{Address: "sqlite:" + e.path, Rights: "read"}
-	if !e.readOnly {
-		d.Rights = "read and write"
-	}
-	err := e.query(ctx, 1, func(row []any) error { d.Product = "SQLite " + idText(row[0]); return nil }, "SELECT sqlite_version()")
-	if err != nil {
-		return d, err
-	}
-	d.Places, err = e.dialect.Describe(ctx, e.q)
-	return d, e.explain(err)
-}
-
-func (e *sqliteEnvironment) Begin(ctx context.Context) (environment.Work, error) {
-	if _, err := e.conn.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {
-		return nil, e.explain(err)
-	}
-	return &sqliteWork{session: newSession(e.name, e.dialect, e.conn), conn: e.conn}, nil
-}
-
-func (e *sqliteEnvironment) Close() error {
-	e.close()
-	_ = e.conn.Close()
-	return e.db.Close()
-}
-
-type sqliteWork struct {
-	*session
-	conn *sql.Conn
-	done bool
-}
-
-func (w *sqliteWork) Commit(ctx context.Context) error {
-	w.close()
-	if _, err := w.conn.ExecContext(ctx, "COMMIT"); err != nil {
-		return w.explain(err)
-	}
-	w.done = true
-	return nil
-}
-
-func (w *sqliteWork) Rollback() error {
-	if w.done {
-		return nil
-	}
-	w.done = true
-	w.close()
-	// The context of the work may be cancelled; taking back must happen all the same.
-	_, err := w.conn.ExecContext(context.Background(), "ROLLBACK")
-	return err
-}
-
-type sqliteDialect struct{ path string }
 
 func (sqliteDialect) Quote(name string) string {
 	return `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
 }
 
+func (d sqliteDialect) Place(place string) string { return d.Quote(place) }
+func (sqliteDialect) Mark(int) string             { return "?" }
+
 // Select puts a plus before the column: the value stays as it is, but the driver no
 // longer sees the declared type and does not turn texts into times.
-func (d sqliteDialect) Select(column string) string { return "+" + d.Quote(column) }
+func (d sqliteDialect) Select(c catalog.Column) string { return "+" + d.Quote(c.Name) }
+
+func (sqliteDialect) In(columns []string, n int) string { return rowsIn(columns, n, "VALUES ") }
+func (sqliteDialect) ForUpdate() string                 { return "" }
+func (sqliteDialect) OneAtATime() bool                  { return false }
+func (sqliteDialect) Savepoints() bool                  { return false }
+
+func (sqliteDialect) BeginRead() []string {
+	return []string{"BEGIN", "SELECT count(*) FROM sqlite_schema"}
+}
+
+// BeginWrite takes SQLite's own lock: only one connection may write at a time.
+func (sqliteDialect) BeginWrite(ctx context.Context, q Queryer) error {
+	_, err := q.ExecContext(ctx, "BEGIN IMMEDIATE")
+	return err
+}
+
+func (sqliteDialect) EndWrite(context.Context, Queryer) {}
+
+func (sqliteDialect) BeforeInserts(context.Context, Queryer, string, string) error { return nil }
+
+func (d sqliteDialect) About(ctx context.Context, q Queryer) (environment.Description, error) {
+	about := environment.Description{Address: "sqlite:" + d.path, Rights: "read and write"}
+	if d.readOnly {
+		about.Rights = "read"
+	}
+	err := eachRow(ctx, q, func(rows *sql.Rows) error { return rows.Scan(&about.Product) }, "SELECT 'SQLite ' || sqlite_version()")
+	return about, err
+}
 
 func (d sqliteDialect) Describe(ctx context.Context, q Queryer) (map[string]catalog.Place, error) {
 	places := map[string]catalog.Place{}
@@ -276,7 +235,7 @@ func describeStored(stored any) string {
 
 // Encode gives the stored form: booleans as 0 and 1, times without zone with a space
 // as SQLite's own functions write them.
-func (sqliteDialect) Encode(v record.Value) (any, error) {
+func (sqliteDialect) Encode(v record.Value, _ catalog.Column) (any, error) {
 	switch v.Kind() {
 	case record.Null:
 		return nil, nil
@@ -294,22 +253,24 @@ func (sqliteDialect) Encode(v record.Value) (any, error) {
 	case record.LocalTimestamp:
 		return strings.Replace(v.Text(), "T", " ", 1), nil
 	case record.Bytes:
-		if v.Content() == nil {
-			return nil, fmt.Errorf("the bytes with SHA-256 %s are not at hand", v.Text())
-		}
-		in, err := v.Content().Open()
-		if err != nil {
-			return nil, err
-		}
-		defer in.Close()
-		data, err := io.ReadAll(in)
-		if data == nil {
-			data = []byte{}
-		}
-		return data, err
+		return contentOf(v)
 	default:
 		return v.Text(), nil
 	}
+}
+
+// contentOf reads the bytes of a value, never nil.
+func contentOf(v record.Value) ([]byte, error) {
+	if v.Content() == nil {
+		return nil, fmt.Errorf("the bytes with SHA-256 %s are not at hand", v.Text())
+	}
+	in, err := v.Content().Open()
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	data, err := io.ReadAll(in)
+	return append([]byte{}, data...), err
 }
 
 func (d sqliteDialect) Explain(err error) (message, mend string) {

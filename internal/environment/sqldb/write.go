@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
 )
@@ -14,7 +15,7 @@ import (
 // Write inserts or updates one record. References are translated to this
 // environment's internal ids.
 func (s *session) Write(ctx context.Context, m *environment.Model, c environment.Change) error {
-	t, err := s.table(m, c.Type)
+	t, err := s.table(ctx, m, c.Type)
 	if err != nil {
 		return err
 	}
@@ -32,7 +33,7 @@ func (s *session) Write(ctx context.Context, m *environment.Model, c environment
 		if values[i].IsAbsent() {
 			continue
 		}
-		stored, err := s.stored(ctx, m, values[i], field)
+		stored, err := s.stored(ctx, m, values[i], field, t.columns[field.Name])
 		if err != nil {
 			return fail(field.Name, err)
 		}
@@ -47,8 +48,13 @@ func (s *session) Write(ctx context.Context, m *environment.Model, c environment
 		return nil
 	}
 	if c.Insert {
-		marks := strings.Repeat("?, ", len(columns)-1) + "?"
-		query := fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", s.from(t), strings.Join(columns, ", "), marks)
+		if !s.ready[t.place] {
+			s.ready[t.place] = true
+			if err := s.dialect.BeforeInserts(ctx, s.q, t.place, t.ID); err != nil {
+				return s.explain(err)
+			}
+		}
+		query := fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", s.dialect.Place(t.place), strings.Join(columns, ", "), marks(len(columns)))
 		return s.exec(ctx, query, args, fail)
 	}
 	found, err := s.locate(ctx, m, c.Type, []record.Key{c.Key})
@@ -59,17 +65,17 @@ func (s *session) Write(ctx context.Context, m *environment.Model, c environment
 	if len(ids) != 1 {
 		return fail("", fmt.Errorf("%d records have this key, one is expected", len(ids)))
 	}
-	set := strings.Join(columns, " = ?, ") + " = ?"
+	set := strings.Join(columns, " = "+mark+", ") + " = " + mark
 	var where []string
 	for i, column := range t.identity {
 		if ids[0][i] == nil {
 			where = append(where, s.dialect.Quote(column)+" IS NULL")
 			continue
 		}
-		where = append(where, s.dialect.Quote(column)+" = ?")
+		where = append(where, s.dialect.Quote(column)+" = "+mark)
 		args = append(args, ids[0][i])
 	}
-	return s.exec(ctx, fmt.Sprintf("UPDATE %s SET %s WHERE %s", s.from(t), set, strings.Join(where, " AND ")), args, fail)
+	return s.exec(ctx, fmt.Sprintf("UPDATE %s SET %s WHERE %s", s.dialect.Place(t.place), set, strings.Join(where, " AND ")), args, fail)
 }
 
 // exec runs a statement that must touch exactly one row.
@@ -78,10 +84,16 @@ func (s *session) exec(ctx context.Context, query string, args []any, fail func(
 	if err != nil {
 		return err
 	}
+	if err := s.guard(ctx, "SAVEPOINT anagram_write"); err != nil {
+		return err
+	}
 	result, err := stmt.ExecContext(ctx, args...)
 	if err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()
+		}
+		if lost := s.guard(ctx, "ROLLBACK TO SAVEPOINT anagram_write"); lost != nil {
+			return s.explain(err)
 		}
 		message, mend := s.dialect.Explain(err)
 		return fail("", errors.New(strings.TrimSpace(message+" "+mend)))
@@ -89,13 +101,22 @@ func (s *session) exec(ctx context.Context, query string, args []any, fail func(
 	if n, err := result.RowsAffected(); err == nil && n != 1 {
 		return fail("", fmt.Errorf("%d rows were written, one is expected", n))
 	}
-	return nil
+	return s.guard(ctx, "RELEASE SAVEPOINT anagram_write")
+}
+
+// guard runs a statement about savepoints where the engine needs them.
+func (s *session) guard(ctx context.Context, statement string) error {
+	if !s.dialect.Savepoints() {
+		return nil
+	}
+	_, err := s.q.ExecContext(ctx, statement)
+	return s.explain(err)
 }
 
 // stored gives what to store for a value, translating references.
-func (s *session) stored(ctx context.Context, m *environment.Model, v record.Value, field record.Field) (any, error) {
+func (s *session) stored(ctx context.Context, m *environment.Model, v record.Value, field record.Field, column catalog.Column) (any, error) {
 	if v.IsNull() || field.Kind != record.Reference {
-		return s.dialect.Encode(v)
+		return s.dialect.Encode(v, column)
 	}
 	found, err := s.locate(ctx, m, field.Refers, []record.Key{v.Key()})
 	if err != nil {

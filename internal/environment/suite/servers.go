@@ -1,0 +1,84 @@
+package suite
+
+import (
+	"crypto/rand"
+	"database/sql"
+	"net/url"
+	"os"
+	"strings"
+	"testing"
+
+	_ "github.com/go-sql-driver/mysql" // for the databases of tests
+	_ "github.com/jackc/pgx/v5/stdlib" // for the databases of tests
+	"github.com/stretchr/testify/require"
+)
+
+// Servers that tests use; each test makes its own database there and drops it. The
+// variables point elsewhere. Where no server answers, the test is skipped with that
+// reason, unless ANAGRAM_TEST_REQUIRE_SERVERS is set.
+const (
+	postgresVariable = "ANAGRAM_TEST_POSTGRES"
+	mysqlVariable    = "ANAGRAM_TEST_MYSQL"
+	requireVariable  = "ANAGRAM_TEST_REQUIRE_SERVERS"
+)
+
+func setting(name, otherwise string) string {
+	if value := os.Getenv(name); value != "" {
+		return value
+	}
+	return otherwise
+}
+
+// Postgres makes an empty PostgreSQL database and gives its URL and a connection.
+func Postgres(t *testing.T) (string, *sql.DB) {
+	t.Helper()
+	server := setting(postgresVariable, "postgres://postgres@127.0.0.1:5432/postgres?sslmode=disable")
+	admin, err := sql.Open("pgx", server)
+	require.NoError(t, err)
+	return fresh(t, admin, server, postgresVariable, `"`, func(u *url.URL) (string, string) { return "pgx", u.String() })
+}
+
+// MySQL makes an empty MariaDB or MySQL database and gives its URL and a connection.
+func MySQL(t *testing.T) (string, *sql.DB) {
+	t.Helper()
+	server := setting(mysqlVariable, "mysql://root@127.0.0.1:3306/")
+	u, err := url.Parse(server)
+	require.NoError(t, err)
+	driver := func(u *url.URL) (string, string) {
+		return "mysql", u.User.String() + "@tcp(" + u.Host + ")" + "/" + strings.TrimPrefix(u.Path, "/") + "?multiStatements=true"
+	}
+	name, address := driver(u)
+	admin, err := sql.Open(name, address)
+	require.NoError(t, err)
+	return fresh(t, admin, server, mysqlVariable, "`", driver)
+}
+
+func fresh(t *testing.T, admin *sql.DB, server, variable, quote string, driver func(*url.URL) (name, address string)) (string, *sql.DB) {
+	t.Helper()
+	if err := admin.Ping(); err != nil {
+		_ = admin.Close()
+		if os.Getenv(requireVariable) != "" {
+			require.NoError(t, err, "%s forbids skipping", requireVariable)
+		}
+		t.Skipf("no server answers; start one or point %s elsewhere", variable)
+	}
+	name := "anagram_test_" + strings.ToLower(rand.Text()[:12])
+	_, err := admin.Exec("CREATE DATABASE " + quote + name + quote)
+	require.NoError(t, err)
+	u, err := url.Parse(server)
+	require.NoError(t, err)
+	u.Path = "/" + name
+	driverName, address := driver(u)
+	db, err := sql.Open(driverName, address)
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		_ = db.Close()
+		force := ""
+		if quote == `"` {
+			force = " WITH (FORCE)"
+		}
+		_, _ = admin.Exec("DROP DATABASE " + quote + name + quote + force)
+		_ = admin.Close()
+	})
+	return u.String(), db
+}
