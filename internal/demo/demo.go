@@ -7,9 +7,12 @@ package demo
 
 import (
 	"context"
+	"database/sql"
 	_ "embed"
+	"errors"
 	"os"
 	"path/filepath"
+	"strings"
 )
 
 // The two people of the scenario.
@@ -42,12 +45,34 @@ func Build(ctx context.Context, dir string) error {
 			return err
 		}
 	}
-	sandbox := common()
-	changeSandbox(sandbox)
-	if err := sandbox.write(ctx, filepath.Join(dir, "data", "sandbox.db"), 1); err != nil {
-		return err
+	for _, role := range Roles() {
+		path := filepath.Join(dir, "data", role+".db")
+		db, err := sql.Open("sqlite", "file:"+strings.NewReplacer("%", "%25", "?", "%3F", "#", "%23").Replace(path)+"?_pragma=synchronous(OFF)")
+		if err != nil {
+			return err
+		}
+		err = errors.Join(Fill(ctx, db, SQLite(), role), db.Close())
+		if err != nil {
+			return err
+		}
 	}
-	production := common()
-	changeProduction(production)
-	return production.write(ctx, filepath.Join(dir, "data", "production.db"), 4001)
+	return nil
 }
+
+// Roles names the environments of the scenario.
+func Roles() []string { return []string{"sandbox", "production"} }
+
+// Fill writes one environment of the scenario into an empty database.
+func Fill(ctx context.Context, db *sql.DB, e Engine, role string) error {
+	w, first := common(), int64(1)
+	if role == "sandbox" {
+		changeSandbox(w)
+	} else {
+		changeProduction(w)
+		first = 4001
+	}
+	return w.write(ctx, db, e, first)
+}
+
+// Catalog is the scenario's catalog.
+func Catalog() []byte { return catalog }

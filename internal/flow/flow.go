@@ -82,11 +82,38 @@ func (s *Session) open(ctx context.Context, name string, readOnly bool) (environ
 	if err != nil {
 		return nil, err
 	}
-	address := e.Address()
+	address := e.Connect
 	if e.Scheme() == "sqlite" {
-		address = s.Workspace.Path(address)
+		address = s.Workspace.Path(e.Address())
 	}
-	return connect.Open(ctx, connect.Target{Name: name, Scheme: e.Scheme(), Address: address, ReadOnly: readOnly})
+	password, err := s.passwordSource(e).Find(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	return connect.Open(ctx, connect.Target{Name: name, Scheme: e.Scheme(), Address: address, Password: password, ReadOnly: readOnly})
+}
+
+func (s *Session) passwordSource(e workspace.Environment) connect.PasswordSource {
+	source := connect.PasswordSource{Variable: e.Password.Env, Command: e.Password.Command}
+	if e.Password.File != "" {
+		source.File = s.Workspace.Path(e.Password.File)
+	}
+	if e.Password.Keystore {
+		source.Keystore = e.Connect
+	}
+	return source
+}
+
+// Login keeps a password in the operating system's key store.
+func (s *Session) Login(name, password string) error {
+	e, err := s.Workspace.Environment(name)
+	if err != nil {
+		return err
+	}
+	if !e.Password.Keystore {
+		return usage("%s does not take its password from the key store; say password: {keystore: true} in %s first", name, workspace.ConfigName)
+	}
+	return connect.Keep(name, e.Connect, password)
 }
 
 // described is an open environment with the catalog seen against it.

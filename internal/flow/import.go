@@ -217,6 +217,17 @@ func (im *importing) fits(ctx context.Context, env environment.Environment) erro
 			types = append(types, a.typ)
 		}
 	}
+	for _, typ := range types {
+		t, _ := im.docket.Catalog.Type(typ)
+		place := about.Places[t.Place(im.docket.Header.Target)]
+		if place.NoRollback || place.ReadOnly {
+			why := "cannot take back what was written (its table has no transactions), so an import could not be all or nothing"
+			if place.ReadOnly {
+				why = "is a view, which is only read"
+			}
+			return usage("%s of %s %s. Decline the findings of %s, or keep it elsewhere", place.Name, im.docket.Header.Target, why, typ)
+		}
+	}
 	target := described{Environment: env, about: about, fit: im.docket.Catalog.Fits(im.docket.Header.Target, about.Places)}
 	if problems := target.problems(im.docket.Catalog, types); len(problems) > 0 {
 		return &CatalogError{Catalog: "the catalog in docket " + fmt.Sprint(im.docket.Header.Number), Environment: im.docket.Header.Target, Problems: problems}

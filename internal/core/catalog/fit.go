@@ -168,6 +168,10 @@ func (t *Type) problems(c *Catalog, environment string, place Place) []Problem {
 		need("field with a comparison rule", field)
 	}
 	for _, column := range place.Columns {
+		needed := t.Carried(column.Name) && !column.Derived || column.Name == t.ID
+		if column.Unreadable && needed {
+			say(nil, "the account may not read %s of %s in %s; ask for the right, or put the field under ignore:", column.Name, place.Name, environment)
+		}
 		compared := t.Carried(column.Name) && t.Refers[column.Name] == "" && !column.Derived
 		if !compared || slices.Contains(t.Key, column.Name) {
 			continue

@@ -1,4 +1,5 @@
-// Package connect opens an environment by the scheme of its address.
+// Package connect opens an environment by the scheme of its address, and finds its
+// password.
 package connect
 
 import (
@@ -13,7 +14,8 @@ import (
 type Target struct {
 	Name     string
 	Scheme   string
-	Address  string // what follows the scheme; a path is absolute here
+	Address  string // of a file, its absolute path; of a server, the whole URL
+	Password string // "" leaves it to the database's own conventions
 	ReadOnly bool
 }
 
@@ -22,6 +24,10 @@ func Open(ctx context.Context, t Target) (environment.Environment, error) {
 	switch t.Scheme {
 	case "sqlite":
 		return sqldb.OpenSQLite(ctx, t.Name, t.Address, t.ReadOnly)
+	case "postgres":
+		return sqldb.OpenPostgres(ctx, t.Name, t.Address, t.Password, t.ReadOnly)
+	case "mysql":
+		return sqldb.OpenMySQL(ctx, t.Name, t.Address, t.Password, t.ReadOnly)
 	default:
 		return nil, &environment.Error{Environment: t.Name, Message: fmt.Sprintf("there is no way to connect called %q.", t.Scheme)}
 	}

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -31,9 +32,19 @@ type Workspace struct {
 
 // Environment is a place where records live, as anagram.yaml describes it.
 type Environment struct {
-	Name    string
-	Connect string // scheme:address
-	Line    int
+	Name     string
+	Connect  string // scheme:address
+	Password Password
+	Line     int
+}
+
+// Password says where the password of an environment is to be had; the password itself
+// is never in the workspace. At most one member is set.
+type Password struct {
+	Env      string   // name of an environment variable
+	File     string   // path of a file, relative to the workspace
+	Command  []string // program and arguments that print it
+	Keystore bool     // the operating system's key store, filled by anagram env login
 }
 
 // Scheme gives the part of Connect before the colon, and Address the rest.
@@ -59,7 +70,26 @@ type configForm struct {
 }
 
 type environmentForm struct {
-	Connect string `yaml:"connect"`
+	Connect  string       `yaml:"connect"`
+	Password passwordForm `yaml:"password"`
+}
+
+type passwordForm struct {
+	Env      string   `yaml:"env"`
+	File     string   `yaml:"file"`
+	Command  []string `yaml:"command"`
+	Keystore bool     `yaml:"keystore"`
+}
+
+// ways counts how many ways to the password are given.
+func (p passwordForm) ways() int {
+	n := 0
+	for _, given := range []bool{p.Env != "", p.File != "", len(p.Command) > 0, p.Keystore} {
+		if given {
+			n++
+		}
+	}
+	return n
 }
 
 // Find gives the nearest folder with an anagram.yaml, from a folder upwards.
@@ -101,7 +131,8 @@ func Open(dir string) (*Workspace, error) {
 		w.catalogPath = form.Catalog
 	}
 	for _, name := range doc.Names("environments") {
-		e := Environment{Name: name, Connect: form.Environments[name].Connect, Line: doc.Line("environments", name, "connect")}
+		described := form.Environments[name]
+		e := Environment{Name: name, Connect: described.Connect, Password: Password(described.Password), Line: doc.Line("environments", name, "connect")}
 		at := []string{"environments", name, "connect"}
 		switch {
 		case e.Connect == "":
@@ -110,6 +141,10 @@ func Open(dir string) (*Workspace, error) {
 			return nil, doc.Unknown(at, "way to connect", e.Scheme()+":", withColon(Schemes()))
 		case e.Address() == "":
 			return nil, doc.Errorf(at, "environment %s: nothing follows %s:", name, e.Scheme())
+		case holdsPassword(e.Connect):
+			return nil, doc.Errorf(at, "environment %s: a password must not stand in %s; take it out and say where it is with password: {env: NAME}, {file: PATH}, {command: [...]} or {keystore: true}", name, ConfigName)
+		case described.Password.ways() > 1:
+			return nil, doc.Errorf([]string{"environments", name, "password"}, "environment %s: password: names more than one way; keep one of them", name)
 		}
 		w.Environments = append(w.Environments, e)
 	}
@@ -117,7 +152,21 @@ func Open(dir string) (*Workspace, error) {
 }
 
 // Schemes lists the ways to connect.
-func Schemes() []string { return []string{"sqlite"} }
+func Schemes() []string { return []string{"sqlite", "postgres", "mysql"} }
+
+// holdsPassword reports whether an address has a password in it, before the host or as
+// a parameter.
+func holdsPassword(connect string) bool {
+	u, err := url.Parse(connect)
+	if err != nil {
+		return false
+	}
+	_, has := u.User.Password()
+	for name := range u.Query() {
+		has = has || strings.Contains(strings.ToLower(name), "password")
+	}
+	return has
+}
 
 func withColon(words []string) []string {
 	out := make([]string, len(words))

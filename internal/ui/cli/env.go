@@ -1,16 +1,20 @@
 package cli
 
 import (
+	"bufio"
 	"fmt"
+	"os"
+	"strings"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"anagram/internal/flow"
 )
 
 func (a *app) envCommand() *cobra.Command {
-	env := &cobra.Command{Use: "env", Short: "List environments and test that they can be reached", RunE: a.needsSub("env list|test")}
-	env.AddCommand(a.envListCommand(), a.envTestCommand())
+	env := &cobra.Command{Use: "env", Short: "List environments, test that they can be reached, keep passwords", RunE: a.needsSub("env list|test|login")}
+	env.AddCommand(a.envListCommand(), a.envTestCommand(), a.envLoginCommand())
 	return env
 }
 
@@ -46,6 +50,45 @@ func (a *app) envListCommand() *cobra.Command {
 	}
 }
 
+func (a *app) envLoginCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "login NAME",
+		Short: "Keep an environment's password in the operating system's key store",
+		Long: `Keeps the password of an environment in the operating system's key store, for
+environments that say password: {keystore: true}. On a terminal it is typed, unseen;
+otherwise it is the first line of standard input.`,
+		RunE: a.step(1, 1, func(_ *cobra.Command, s *flow.Session, given []string) error {
+			password, err := a.readPassword(given[0])
+			if err != nil {
+				return err
+			}
+			if err := s.Login(given[0], password); err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(map[string]any{"environment": given[0], "kept": true})
+			}
+			fmt.Fprintf(a.Out, "The password of %s is kept in the key store.\n", given[0])
+			a.next("anagram env test " + given[0])
+			return nil
+		}),
+	}
+}
+
+func (a *app) readPassword(name string) (string, error) {
+	if f, ok := a.In.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		fmt.Fprintf(a.Err, "Password of %s: ", name)
+		text, err := term.ReadPassword(int(f.Fd()))
+		fmt.Fprintln(a.Err)
+		return string(text), err
+	}
+	line, err := bufio.NewReader(a.In).ReadString('\n')
+	if err != nil && line == "" {
+		return "", &flow.UsageError{Message: "standard input holds no password"}
+	}
+	return strings.TrimRight(line, "\r\n"), nil
+}
+
 func (a *app) envTestCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "test [NAME...]",
@@ -70,7 +113,11 @@ func (a *app) envTestCommand() *cobra.Command {
 					entry["product"], entry["address"], entry["account"] = r.About.Product, r.About.Address, r.About.Account
 					entry["rights"], entry["places"] = r.About.Rights, len(r.About.Places)
 					if !a.json {
-						fmt.Fprintf(out, "reached      %s: %s, %s, %s\n", r.Name, r.About.Product, r.About.Rights, count(len(r.About.Places), "table"))
+						who := ""
+						if r.About.Account != "" {
+							who = " as " + r.About.Account
+						}
+						fmt.Fprintln(out, a.wrap(fmt.Sprintf("reached      %s: %s%s, %s, %s", r.Name, r.About.Product, who, r.About.Rights, count(len(r.About.Places), "table")), "             "))
 						fmt.Fprintf(out, "             %s\n", r.About.Address)
 					}
 				}
