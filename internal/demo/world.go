@@ -81,7 +81,7 @@ type Engine struct {
 
 func question(int) string { return "?" }
 
-// SQLite, Postgres and MySQL are the engines of the scenario.
+// SQLite is the engine that the demo itself uses.
 func SQLite() Engine {
 	return Engine{Driver: "sqlite", quote: `"`, mark: question, after: stampTriggers(),
 		words: map[string]string{"id": "INTEGER PRIMARY KEY", "timestamp": "DATETIME", "bytes": "BLOB", "true": "1", "false": "0", "exact": ""}}

@@ -58,6 +58,15 @@ type Environment interface {
 	Close() error
 }
 
+// Prober looks at data in bounded questions, to draft a catalog. A connector that can
+// do it implements it beside Environment.
+type Prober interface {
+	CountUpTo(ctx context.Context, place string, most int) (int, error)
+	Distinct(ctx context.Context, place string, columns []string, most int) (rows, distinct int, err error)
+	Sample(ctx context.Context, place, column string, most int) ([]string, error)
+	Dangling(ctx context.Context, place, column, to, toColumn string, most int) (int, error)
+}
+
 // Change is one record to be written: Values, one for each of Fields, and for an
 // insert the key as well.
 type Change struct {

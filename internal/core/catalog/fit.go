@@ -11,15 +11,16 @@ import (
 
 // Column is one column of a place as an environment describes it.
 type Column struct {
-	Name       string
-	Kind       record.Kind // Null where the environment cannot tell
-	Declared   string      // the environment's own word for its type
-	Required   bool        // null is refused
-	Default    bool        // the environment fills it where it is left out
-	Derived    bool        // computed by the environment, never written
-	RefersTo   string      // place that a foreign key points at, "" for none
-	InnerID    bool        // alone the place's primary key
-	Unreadable bool        // the account may not read it
+	Name         string
+	Kind         record.Kind // Null where the environment cannot tell
+	Declared     string      // the environment's own word for its type
+	Required     bool        // null is refused
+	Default      bool        // the environment fills it where it is left out
+	Derived      bool        // computed by the environment, never written
+	RefersTo     string      // place that a foreign key points at, "" for none
+	RefersColumn string      // the column there, "" for its primary key
+	InnerID      bool        // alone the place's primary key
+	Unreadable   bool        // the account may not read it
 }
 
 // Place is a table or a file as an environment describes it.
@@ -27,11 +28,14 @@ type Place struct {
 	Name     string
 	Columns  []Column
 	ReadOnly bool
+	Primary  []string   // columns of the primary key
+	Unique   [][]string // columns that the place holds unique together, the primary key left out
 	// NoRollback says that what is written there cannot be taken back.
 	NoRollback bool
 }
 
-func (p Place) column(name string) (Column, bool) {
+// Column finds a column by name.
+func (p Place) Column(name string) (Column, bool) {
 	i := slices.IndexFunc(p.Columns, func(c Column) bool { return c.Name == name })
 	if i < 0 {
 		return Column{}, false
@@ -83,7 +87,7 @@ func (c *Catalog) Fits(environment string, places map[string]Place) Fit {
 			continue
 		}
 		for _, name := range t.Key {
-			column, _ := place.column(name)
+			column, _ := place.Column(name)
 			fit.Shapes[t.Name] = append(fit.Shapes[t.Name], t.field(column))
 		}
 	}
@@ -135,7 +139,7 @@ func (t *Type) problems(c *Catalog, environment string, place Place) []Problem {
 		if field == "" {
 			return
 		}
-		if _, ok := place.column(field); !ok {
+		if _, ok := place.Column(field); !ok {
 			say(path, "%s %q is not in %s of %s%s", what, field, place.Name, environment, yamldoc.Nearest(field, names))
 		}
 	}

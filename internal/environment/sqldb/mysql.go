@@ -145,16 +145,16 @@ func (d mysqlDialect) rights(ctx context.Context, q Queryer) (string, error) {
 }
 
 func (d mysqlDialect) Describe(ctx context.Context, q Queryer) (map[string]catalog.Place, error) {
-	foreign := map[string]string{}
+	foreign := map[string][2]string{}
 	err := eachRow(ctx, q, func(rows *sql.Rows) error {
-		var table, column, to string
+		var table, column, to, toColumn string
 		var columns int
-		err := rows.Scan(&table, &column, &to, &columns)
+		err := rows.Scan(&table, &column, &to, &toColumn, &columns)
 		if columns == 1 {
-			foreign[table+"\x00"+column] = to
+			foreign[table+"\x00"+column] = [2]string{to, toColumn}
 		}
 		return err
-	}, `SELECT table_name, column_name, concat(if(referenced_table_schema = database(), '', concat(referenced_table_schema, '.')), referenced_table_name),
+	}, `SELECT table_name, column_name, concat(if(referenced_table_schema = database(), '', concat(referenced_table_schema, '.')), referenced_table_name), referenced_column_name,
 		count(*) OVER (PARTITION BY table_name, constraint_name)
 		FROM information_schema.key_column_usage WHERE table_schema = database() AND referenced_table_name IS NOT NULL`)
 	if err != nil {
@@ -186,7 +186,8 @@ func (d mysqlDialect) Describe(ctx context.Context, q Queryer) (map[string]catal
 		}
 		c.Derived = strings.Contains(extra, "generated") && !strings.Contains(extra, "default_generated") || strings.Contains(extra, "virtual") || strings.Contains(extra, "stored")
 		c.Default = c.Default || strings.Contains(extra, "auto_increment")
-		c.RefersTo = foreign[place+"\x00"+c.Name]
+		to := foreign[place+"\x00"+c.Name]
+		c.RefersTo, c.RefersColumn = to[0], to[1]
 		c.InnerID = primary && keys == 1
 		transactional = kind == "VIEW" || strings.EqualFold(engine, "InnoDB")
 		p := places[place]
@@ -198,7 +199,11 @@ func (d mysqlDialect) Describe(ctx context.Context, q Queryer) (map[string]catal
 			c.column_key = 'PRI', sum(c.column_key = 'PRI') OVER (PARTITION BY t.table_name)
 		FROM information_schema.tables t JOIN information_schema.columns c ON c.table_schema = t.table_schema AND c.table_name = t.table_name
 		WHERE t.table_schema = database() ORDER BY t.table_name, c.ordinal_position`)
-	return places, err
+	if err != nil {
+		return nil, err
+	}
+	return places, addKeys(ctx, q, places, `SELECT table_name, index_name, index_name = 'PRIMARY', CASE WHEN sub_part IS NULL THEN column_name END
+		FROM information_schema.statistics WHERE table_schema = database() AND non_unique = 0 ORDER BY table_name, index_name, seq_in_index`)
 }
 
 func mysqlKind(declared, data string) record.Kind {

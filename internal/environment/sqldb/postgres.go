@@ -157,7 +157,7 @@ func (d postgresDialect) Describe(ctx context.Context, q Queryer) (map[string]ca
 		var place, kind, generated, identity, declared, base, category, refers string
 		var c catalog.Column
 		var inner, readable bool
-		if err := rows.Scan(&place, &kind, &c.Name, &declared, &base, &category, &c.Required, &c.Default, &generated, &identity, &refers, &inner, &readable); err != nil {
+		if err := rows.Scan(&place, &kind, &c.Name, &declared, &base, &category, &c.Required, &c.Default, &generated, &identity, &refers, &c.RefersColumn, &inner, &readable); err != nil {
 			return err
 		}
 		c.Declared, c.Kind = declared, postgresKind(base)
@@ -174,13 +174,55 @@ func (d postgresDialect) Describe(ctx context.Context, q Queryer) (map[string]ca
 			coalesce((SELECT CASE WHEN fn.nspname = current_schema() THEN '' ELSE fn.nspname || '.' END || fc.relname
 				FROM pg_constraint f JOIN pg_class fc ON fc.oid = f.confrelid JOIN pg_namespace fn ON fn.oid = fc.relnamespace
 				WHERE f.contype = 'f' AND f.conrelid = c.oid AND f.conkey = ARRAY[a.attnum] LIMIT 1), ''),
+			coalesce((SELECT ra.attname FROM pg_constraint f JOIN pg_attribute ra ON ra.attrelid = f.confrelid AND ra.attnum = f.confkey[1]
+				WHERE f.contype = 'f' AND f.conrelid = c.oid AND f.conkey = ARRAY[a.attnum] LIMIT 1), ''),
 			EXISTS (SELECT 1 FROM pg_constraint p WHERE p.contype = 'p' AND p.conrelid = c.oid AND p.conkey = ARRAY[a.attnum]),
 			has_column_privilege(c.oid, a.attnum, 'SELECT')
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
 			JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_type b ON b.oid = nullif(t.typbasetype, 0)
 		WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\_%' AND has_schema_privilege(n.oid, 'USAGE')
 		ORDER BY n.nspname, c.relname, a.attnum`)
-	return places, err
+	if err != nil {
+		return nil, err
+	}
+	return places, addKeys(ctx, q, places, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname, i.indexrelid::text, i.indisprimary, a.attname
+		FROM pg_index i JOIN pg_class c ON c.oid = i.indrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+			CROSS JOIN LATERAL unnest(i.indkey) WITH ORDINALITY k(no, at) LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.no AND k.no > 0
+		WHERE i.indisunique AND i.indpred IS NULL AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\_%' AND k.at <= i.indnkeyatts
+		ORDER BY 1, i.indexrelid, k.at`)
+}
+
+// addKeys adds primary keys and unique indexes to places. The query gives place, index,
+// whether it is the primary key, and a column (null for an expression), in order.
+func addKeys(ctx context.Context, q Queryer, places map[string]catalog.Place, query string) error {
+	found := map[string]*uniques{}
+	err := eachRow(ctx, q, func(rows *sql.Rows) error {
+		var place, index string
+		var primary bool
+		var column sql.NullString
+		if err := rows.Scan(&place, &index, &primary, &column); err != nil {
+			return err
+		}
+		p, ok := places[place]
+		switch {
+		case !ok:
+		case primary:
+			p.Primary = append(p.Primary, column.String)
+			places[place] = p
+		default:
+			if found[place] == nil {
+				found[place] = &uniques{}
+			}
+			found[place].add(index, column)
+		}
+		return nil
+	}, query)
+	for place, u := range found {
+		p := places[place]
+		p.Unique = u.lists()
+		places[place] = p
+	}
+	return err
 }
 
 // postgresKind maps the server's base types; the others (uuid, enumerations, arrays,

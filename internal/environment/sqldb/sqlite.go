@@ -105,22 +105,25 @@ func (d sqliteDialect) Describe(ctx context.Context, q Queryer) (map[string]cata
 		if err := d.describeColumns(ctx, q, &place); err != nil {
 			return nil, err
 		}
+		if err := d.describeKeys(ctx, q, &place); err != nil {
+			return nil, err
+		}
 		places[name] = place
 	}
 	return places, nil
 }
 
 func (d sqliteDialect) describeColumns(ctx context.Context, q Queryer, place *catalog.Place) error {
-	foreign := map[string]string{}
+	foreign := map[string][2]string{}
 	err := eachRow(ctx, q, func(rows *sql.Rows) error {
-		var from, to string
+		var from, to, column string
 		var columns int
-		err := rows.Scan(&from, &to, &columns)
+		err := rows.Scan(&from, &to, &column, &columns)
 		if columns == 1 {
-			foreign[from] = to
+			foreign[from] = [2]string{to, column}
 		}
 		return err
-	}, `SELECT "from", "table", count(*) OVER (PARTITION BY id) FROM pragma_foreign_key_list(?)`, place.Name)
+	}, `SELECT "from", "table", ifnull("to", ''), count(*) OVER (PARTITION BY id) FROM pragma_foreign_key_list(?)`, place.Name)
 	if err != nil {
 		return err
 	}
@@ -130,13 +133,65 @@ func (d sqliteDialect) describeColumns(ctx context.Context, q Queryer, place *ca
 		err := rows.Scan(&c.Name, &c.Declared, &c.Required, &c.Default, &hidden, &pk, &keys)
 		c.Kind = sqliteKind(c.Declared)
 		c.Derived = hidden >= 2
-		c.RefersTo = foreign[c.Name]
+		c.RefersTo, c.RefersColumn = foreign[c.Name][0], foreign[c.Name][1]
 		c.InnerID = pk == 1 && keys == 1
 		if hidden != 1 {
 			place.Columns = append(place.Columns, c)
 		}
 		return err
 	}, `SELECT name, type, "notnull", dflt_value IS NOT NULL, hidden, pk, max(pk) OVER () FROM pragma_table_xinfo(?) ORDER BY cid`, place.Name)
+}
+
+// describeKeys lists the primary key and the unique indexes; those on expressions or on
+// part of the rows say nothing about columns.
+func (d sqliteDialect) describeKeys(ctx context.Context, q Queryer, place *catalog.Place) error {
+	err := eachRow(ctx, q, func(rows *sql.Rows) error {
+		var name string
+		err := rows.Scan(&name)
+		place.Primary = append(place.Primary, name)
+		return err
+	}, "SELECT name FROM pragma_table_info(?) WHERE pk > 0 ORDER BY pk", place.Name)
+	if err != nil {
+		return err
+	}
+	u := uniques{}
+	err = eachRow(ctx, q, func(rows *sql.Rows) error {
+		var index string
+		var column sql.NullString
+		err := rows.Scan(&index, &column)
+		u.add(index, column)
+		return err
+	}, `SELECT l.name, i.name FROM pragma_index_list(?) l JOIN pragma_index_info(l.name) i WHERE l."unique" AND NOT l.partial AND l.origin <> 'pk' ORDER BY l.seq, i.seqno`, place.Name)
+	place.Unique = u.lists()
+	return err
+}
+
+// uniques collects the columns of unique indexes in the order in which they are given.
+type uniques struct {
+	order   []string
+	columns map[string][]string
+	odd     map[string]bool // on an expression
+}
+
+func (u *uniques) add(index string, column sql.NullString) {
+	if u.columns == nil {
+		u.columns, u.odd = map[string][]string{}, map[string]bool{}
+	}
+	if _, ok := u.columns[index]; !ok {
+		u.order = append(u.order, index)
+	}
+	u.columns[index] = append(u.columns[index], column.String)
+	u.odd[index] = u.odd[index] || !column.Valid
+}
+
+func (u *uniques) lists() [][]string {
+	var out [][]string
+	for _, index := range u.order {
+		if !u.odd[index] {
+			out = append(out, u.columns[index])
+		}
+	}
+	return out
 }
 
 // sqliteKind guesses what a declared type is meant to hold; SQLite itself only knows

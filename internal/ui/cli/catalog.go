@@ -13,9 +13,45 @@ import (
 )
 
 func (a *app) catalogCommand() *cobra.Command {
-	c := &cobra.Command{Use: "catalog", Short: "Show record types and check that their description holds", RunE: a.needsSub("catalog show|check")}
-	c.AddCommand(a.catalogShowCommand(), a.catalogCheckCommand())
+	c := &cobra.Command{Use: "catalog", Short: "Draft and show the description of record types, check that it holds", RunE: a.needsSub("catalog draft|show|check")}
+	c.AddCommand(a.catalogDraftCommand(), a.catalogShowCommand(), a.catalogCheckCommand())
 	return c
+}
+
+func (a *app) catalogDraftCommand() *cobra.Command {
+	var out string
+	cmd := &cobra.Command{
+		Use:   "draft ENV",
+		Short: "Draft a catalog from a live environment: keys, references, parts, stamps",
+		Long: `Reads what an environment states about its tables (primary keys, unique indexes,
+foreign keys) and looks at a part of the data, and writes a first catalog. Every guess
+has a comment with its reason. Columns that look like secrets are not looked at.`,
+		Example: "  anagram catalog draft sandbox\n  anagram catalog draft sandbox --out catalog.yaml",
+		RunE: a.step(1, 1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
+			path := ""
+			if out != "" {
+				path = a.path(out)
+			}
+			d, text, err := s.Draft(cmd.Context(), given[0], path)
+			if err != nil {
+				return err
+			}
+			guesses := strings.Count(string(text), "# guess: ")
+			if a.json {
+				return a.printJSON(map[string]any{"environment": given[0], "types": len(d.Types), "left_out": len(d.LeftOut), "guesses": guesses, "catalog": string(text)})
+			}
+			if out == "" {
+				_, err := a.Out.Write(text)
+				return err
+			}
+			fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("Drafted %s from %s into %s, with %s to confirm; %s left out.",
+				count(len(d.Types), "record type"), given[0], out, count(guesses, "guess"), count(len(d.LeftOut), "table")), ""))
+			a.next("read " + out + ", then: anagram catalog check " + given[0])
+			return nil
+		}),
+	}
+	cmd.Flags().StringVar(&out, "out", "", "write the draft to this new file instead of standard output")
+	return cmd
 }
 
 func (a *app) catalogShowCommand() *cobra.Command {

@@ -78,6 +78,8 @@ func count(n int, noun string) string {
 		return "1 " + noun
 	}
 	switch {
+	case strings.HasSuffix(noun, "ss"):
+		noun += "es"
 	case strings.HasSuffix(noun, "y") && !strings.HasSuffix(noun, "ey"):
 		noun = strings.TrimSuffix(noun, "y") + "ies"
 	default:

@@ -1,0 +1,112 @@
+package draft
+
+import (
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+)
+
+// YAML writes the draft as a catalog. Every guess has a comment with its reason.
+func (d *Draft) YAML(environment string) []byte {
+	var out strings.Builder
+	line := func(indent int, text, why string) {
+		text = strings.Repeat("  ", indent) + text
+		if why != "" {
+			text = fmt.Sprintf("%-40s # guess: %s", text, why)
+		}
+		out.WriteString(text + "\n")
+	}
+	fmt.Fprintf(&out, "# A first catalog, drafted from %s. What the database states was taken as it is;\n# every guess says why. Read it through, then try it with: anagram catalog check\n", environment)
+	if len(d.Areas) > 0 {
+		out.WriteString("\nareas:\n")
+		for _, a := range d.Areas {
+			line(1, word(a.Name)+": "+list(a.Types), a.Why)
+		}
+	}
+	out.WriteString("\ntypes:\n")
+	for _, t := range d.Types {
+		line(1, word(t.Name)+":", "")
+		if t.Place != t.Name {
+			line(2, "at: "+word(t.Place), "")
+		}
+		line(2, "key: "+list(t.Key), t.KeyWhy)
+		if t.ID.Name != "" {
+			line(2, "id: "+word(t.ID.Name), t.ID.Why)
+		}
+		if len(t.Refers) > 0 {
+			line(2, "refers:", "")
+			for _, r := range t.Refers {
+				line(3, word(r.Field)+": "+word(r.To), r.Why)
+			}
+		}
+		if t.PartOf.Name != "" {
+			line(2, "part_of: "+word(t.PartOf.Name), t.PartOf.Why)
+		}
+		notes(line, "ignore", t.Ignore)
+		if t.StampAt != "" || t.StampBy != "" {
+			var parts []string
+			if t.StampAt != "" {
+				parts = append(parts, "at: "+word(t.StampAt))
+			}
+			if t.StampBy != "" {
+				parts = append(parts, "by: "+word(t.StampBy))
+			}
+			line(2, "stamp: {"+strings.Join(parts, ", ")+"}", "by their names")
+		}
+		if len(t.Local) > 0 {
+			line(2, "local:", "")
+			for _, l := range t.Local {
+				line(3, word(l.Name)+": {}", l.Why)
+			}
+		}
+		notes(line, "secret", t.Secret)
+		if len(t.Files) > 0 {
+			line(2, "files: "+list(t.Files), "")
+		}
+		if t.Retired != "" {
+			line(2, fmt.Sprintf("retired: {field: %s, values: %s}", word(t.Retired), list(t.RetiredAs)), "by its name")
+		}
+		if t.Title != "" {
+			line(2, "title: "+word(t.Title), "")
+		}
+	}
+	if len(d.LeftOut) > 0 {
+		out.WriteString("\n# Left out:\n")
+		for _, n := range d.LeftOut {
+			fmt.Fprintf(&out, "#   %s: %s\n", n.Name, n.Why)
+		}
+	}
+	return []byte(out.String())
+}
+
+func notes(line func(int, string, string), name string, fields []Noted) {
+	if len(fields) == 0 {
+		return
+	}
+	line(2, name+":", "")
+	for _, f := range fields {
+		line(3, "- "+word(f.Name), f.Why)
+	}
+}
+
+func list(words []string) string {
+	out := make([]string, len(words))
+	for i, w := range words {
+		out[i] = word(w)
+	}
+	return "[" + strings.Join(out, ", ") + "]"
+}
+
+var (
+	plainWord = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.-]*$`)
+	yamlWord  = regexp.MustCompile(`(?i)^(y|n|yes|no|on|off|true|false|null|nan)$`)
+)
+
+// word quotes a name where YAML would read it as something else.
+func word(name string) string {
+	if plainWord.MatchString(name) && !yamlWord.MatchString(name) {
+		return name
+	}
+	return strconv.Quote(name)
+}

@@ -1,0 +1,56 @@
+package sqldb
+
+import (
+	"context"
+	"fmt"
+	"strings"
+)
+
+// Looking at data to draft a catalog. Every question is bounded: no more than a given
+// number of rows is looked at.
+
+func (s *session) number(ctx context.Context, query string) (int, error) {
+	n := 0
+	err := s.query(ctx, 1, func(row []any) error {
+		_, err := fmt.Sscan(idText(row[0]), &n)
+		return err
+	}, query)
+	return n, err
+}
+
+// CountUpTo counts the rows of a place, but no more than most of them.
+func (s *session) CountUpTo(ctx context.Context, place string, most int) (int, error) {
+	return s.number(ctx, fmt.Sprintf("SELECT count(*) FROM (SELECT 1 AS one FROM %s LIMIT %d) x", s.dialect.Place(place), most))
+}
+
+// Distinct counts the rows of a place in which none of the columns is null, and how many
+// different combinations of the columns they have, among the first most rows.
+func (s *session) Distinct(ctx context.Context, place string, columns []string, most int) (rows, distinct int, err error) {
+	names := make([]string, len(columns))
+	for i, column := range columns {
+		names[i] = s.dialect.Quote(column)
+	}
+	list := strings.Join(names, ", ")
+	part := fmt.Sprintf("(SELECT %s FROM (SELECT %s FROM %s LIMIT %d) y WHERE %s IS NOT NULL) x", list, list, s.dialect.Place(place), most, strings.Join(names, " IS NOT NULL AND "))
+	if rows, err = s.number(ctx, "SELECT count(*) FROM "+part); err != nil {
+		return 0, 0, err
+	}
+	distinct, err = s.number(ctx, fmt.Sprintf("SELECT count(*) FROM (SELECT DISTINCT %s FROM %s) z", list, part))
+	return rows, distinct, err
+}
+
+// Sample gives the first values of a column that are not null, as text, each once.
+func (s *session) Sample(ctx context.Context, place, column string, most int) ([]string, error) {
+	var out []string
+	quoted := s.dialect.Quote(column)
+	err := s.query(ctx, 1, func(row []any) error { out = append(out, idText(row[0])); return nil },
+		fmt.Sprintf("SELECT DISTINCT %s FROM (SELECT %s FROM %s WHERE %s IS NOT NULL LIMIT %d) x LIMIT 50", quoted, quoted, s.dialect.Place(place), quoted, most))
+	return out, err
+}
+
+// Dangling counts the values of a column, among the first most rows, that a column of
+// another place does not have.
+func (s *session) Dangling(ctx context.Context, place, column, to, toColumn string, most int) (int, error) {
+	return s.number(ctx, fmt.Sprintf("SELECT count(*) FROM (SELECT %[1]s AS v FROM %[2]s WHERE %[1]s IS NOT NULL LIMIT %[5]d) x WHERE NOT EXISTS (SELECT 1 FROM %[3]s t WHERE t.%[4]s = x.v)",
+		s.dialect.Quote(column), s.dialect.Place(place), s.dialect.Place(to), s.dialect.Quote(toColumn), most))
+}
