@@ -62,7 +62,7 @@ type Environment interface {
 // do it implements it beside Environment.
 type Prober interface {
 	CountUpTo(ctx context.Context, place string, most int) (int, error)
-	Distinct(ctx context.Context, place string, columns []string, most int) (rows, distinct int, err error)
+	Distinct(ctx context.Context, place string, columns, nullable []string, most int) (int, error)
 	Sample(ctx context.Context, place, column string, most int) ([]string, error)
 	Dangling(ctx context.Context, place, column, to, toColumn string, most int) (int, error)
 }

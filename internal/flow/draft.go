@@ -87,13 +87,8 @@ func (a *asker) Rows(place string) (int, bool, error) {
 	return min(n, setupRows), n > setupRows, err
 }
 
-func (a *asker) Unique(place string, columns []string) (bool, error) {
-	total, _, err := a.Rows(place)
-	if err != nil || total == 0 {
-		return false, err
-	}
-	rows, distinct, err := a.prober.Distinct(a.ctx, place, columns, setupRows)
-	return rows == total && distinct == rows, err
+func (a *asker) Distinct(place string, columns, nullable []string) (int, error) {
+	return a.prober.Distinct(a.ctx, place, columns, nullable, setupRows)
 }
 
 func (a *asker) Sample(place, column string) ([]string, error) {

@@ -88,6 +88,7 @@ func (s *Session) checkIn(ctx context.Context, c *catalog.Catalog, name string) 
 		if len(env.problems(c, []string{t.Name})) > 0 {
 			continue
 		}
+		report.Records[t.Name] = 0
 		s.Progress.Start(t.Name, 0)
 		for rec, err := range env.Read(ctx, model, environment.Reading{Type: t.Name, Fields: env.fit.Fields[t.Name]}) {
 			if ctx.Err() != nil {

@@ -27,6 +27,7 @@ type Type struct {
 	At      map[string]string // place by environment name; "" is every other one
 	Key     []string
 	ID      string            // internal id, given by the environment; "" where there is none
+	IDFrom  IDSource          // where the internal id of a new record comes from
 	Refers  map[string]string // field -> record type
 	PartOf  string            // owner's record type, "" where it has none
 	Ignore  []string
@@ -41,6 +42,20 @@ type Type struct {
 	Rules   map[string]record.Rule // how texts are compared
 
 	line func(path ...string) int
+}
+
+// IDSource says where the internal id of a new record comes from. The zero value is:
+// from the database itself.
+type IDSource struct {
+	MadeBy  string // "", largest (the largest so far plus one), uuid, or counter
+	Counter Counter
+}
+
+// Counter is a row that keeps the last id that was given; it is kept in step.
+type Counter struct {
+	At    string            // table
+	Last  string            // field with the last id
+	Where map[string]string // the row, by the values of its fields
 }
 
 // Retired tells which records an environment has taken out of use.

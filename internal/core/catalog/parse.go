@@ -20,7 +20,7 @@ type fileForm struct {
 type typeForm struct {
 	At          placeForm                    `yaml:"at"`
 	Key         []string                     `yaml:"key"`
-	ID          string                       `yaml:"id"`
+	ID          idForm                       `yaml:"id"`
 	Refers      map[string]string            `yaml:"refers"`
 	PartOf      string                       `yaml:"part_of"`
 	Ignore      []string                     `yaml:"ignore"`
@@ -45,6 +45,30 @@ type stampForm struct {
 type retiredForm struct {
 	Field  string   `yaml:"field"`
 	Values []string `yaml:"values"`
+}
+
+// idForm is the name of a field, or where it comes from as well.
+type idForm struct {
+	Field   string      `yaml:"field"`
+	MadeBy  string      `yaml:"made_by"`
+	Counter counterForm `yaml:"counter"`
+}
+
+type counterForm struct {
+	At    string            `yaml:"at"`
+	Last  string            `yaml:"last"`
+	Where map[string]string `yaml:"where"`
+}
+
+// UnmarshalYAML reads a text or a map.
+func (f *idForm) UnmarshalYAML(decode func(any) error) error {
+	var name string
+	if err := decode(&name); err == nil {
+		*f = idForm{Field: name}
+		return nil
+	}
+	type plain idForm
+	return decode((*plain)(f))
 }
 
 // placeForm is one place for all environments, or one for each.
@@ -122,7 +146,7 @@ func readType(doc *yamldoc.Document, name string, form typeForm) (*Type, error) 
 		return nil, doc.Errorf(path, "record type %s has no key; name the fields that identify a record in every environment, such as key: [code]", name)
 	}
 	t := &Type{
-		Name: name, At: form.At, Key: form.Key, ID: form.ID, Refers: form.Refers, PartOf: form.PartOf,
+		Name: name, At: form.At, Key: form.Key, ID: form.ID.Field, Refers: form.Refers, PartOf: form.PartOf,
 		Ignore: form.Ignore, Secret: form.Secret, Files: form.Files, Local: form.Local,
 		StampAt: form.Stamp.At, StampBy: form.Stamp.By, Retired: Retired(form.Retired), Title: form.Title,
 		As: map[string]record.Kind{}, Rules: map[string]record.Rule{},
@@ -135,6 +159,9 @@ func readType(doc *yamldoc.Document, name string, form typeForm) (*Type, error) 
 			return nil, doc.Errorf(append(path, "at"), "record type %s: at: is empty", name)
 		}
 		t.At[""] = name
+	}
+	if err := readIDSource(doc, path, t, form.ID); err != nil {
+		return nil, err
 	}
 	seen := map[string]bool{}
 	for i, field := range t.Key {
@@ -168,6 +195,25 @@ func readType(doc *yamldoc.Document, name string, form typeForm) (*Type, error) 
 	rule(form.NFC, func(r *record.Rule) { r.NFC = true })
 	rule(form.BlankIsNull, func(r *record.Rule) { r.BlankIsNull = true })
 	return t, nil
+}
+
+// readIDSource reads where internal ids come from.
+func readIDSource(doc *yamldoc.Document, path []string, t *Type, form idForm) error {
+	at := append(slices.Clone(path), "id")
+	t.IDFrom = IDSource{MadeBy: form.MadeBy, Counter: Counter(form.Counter)}
+	ways := []string{"database", "largest", "uuid", "counter"}
+	switch {
+	case form.MadeBy == "":
+	case form.Field == "":
+		return doc.Errorf(at, "record type %s: id: has no field:", t.Name)
+	case !slices.Contains(ways, form.MadeBy):
+		return doc.Unknown(append(at, "made_by"), "way to make ids", form.MadeBy, ways)
+	case form.MadeBy == "database":
+		t.IDFrom.MadeBy = ""
+	case form.MadeBy == "counter" && (form.Counter.At == "" || form.Counter.Last == "" || len(form.Counter.Where) == 0):
+		return doc.Errorf(at, "record type %s: counter: needs at: (the table), last: (the field with the last id) and where: (the row)", t.Name)
+	}
+	return nil
 }
 
 func (c *Catalog) checkReferences(doc *yamldoc.Document, t *Type) error {

@@ -23,8 +23,9 @@ import (
 type Asker interface {
 	// Rows counts the rows of a place; many says that there are more.
 	Rows(place string) (n int, many bool, err error)
-	// Unique reports whether columns are never null and never twice the same.
-	Unique(place string, columns []string) (bool, error)
+	// Distinct counts the different values of columns together. Records in which a column
+	// is null do not count, but for those that may be null.
+	Distinct(place string, columns, nullable []string) (int, error)
 	// Sample gives some values of a column.
 	Sample(place, column string) ([]string, error)
 	// Resolves reports whether all values of a column are in another place's column.
@@ -53,6 +54,8 @@ type Noted struct{ Name, Why string }
 type Type struct {
 	Name, Place string
 	ID          Noted
+	MadeBy      string // "" where the database gives ids
+	Counter     *Counter
 	Key         []string
 	KeyWhy      string
 	Refers      []Reference
@@ -85,7 +88,7 @@ var (
 	createdWhen = regexp.MustCompile(`(?i)^(created|inserted|creation|date_?creat\w*|datec|add(ed)?)(_?(at|on|by|date|time|ts|user))?(_?id)?$|^(create|creation|insert)_?(time|date|user)$`)
 	derivedName = regexp.MustCompile(`(?i)^(lft|rgt|lftval|rgtval|tree_?(left|right|depth|path)|nested_?(left|right)|child_?count)$`)
 	logName     = regexp.MustCompile(`(?i)(^|_)(log|logs|audit|history|event|events|session|sessions|queue|job|jobs|cache|tmp|temp|migration|migrations|journal|transaction|transactions)($|_)`)
-	codeName    = regexp.MustCompile(`(?i)(^|_)(code|key|number|no|ref|slug|symbol|abbreviation|short_?name|identifier|login|username)$`)
+	codeName    = regexp.MustCompile(`(?i)(^|_)(code|key|number|no|ref|slug|symbol|abbreviation|short_?name|identifier|login|username)_?$`)
 	nameName    = regexp.MustCompile(`(?i)(^|_)(name|title|label|description)$`)
 	randomName  = regexp.MustCompile(`(?i)uuid|guid|hash|token|checksum`)
 	retiredName = regexp.MustCompile(`(?i)^(retired|obsolete|inactive|archived|deleted|disabled|is_(retired|obsolete|inactive|archived|deleted|disabled))$`)
@@ -93,7 +96,7 @@ var (
 
 // Make drafts a catalog.
 func Make(places map[string]catalog.Place, ask Asker) (*Draft, error) {
-	m := &maker{ask: ask, byPlace: map[string]*Type{}, draft: &Draft{}}
+	m := &maker{ask: ask, byPlace: map[string]*Type{}, draft: &Draft{}, counter: findCounter(places)}
 	names := m.names(places)
 	for _, place := range slices.Sorted(maps.Keys(places)) {
 		p := places[place]
@@ -122,6 +125,7 @@ func Make(places map[string]catalog.Place, ask Asker) (*Draft, error) {
 	m.dropKeyless()
 	for _, t := range m.draft.Types {
 		m.findOwner(t)
+		m.madeBy(t)
 	}
 	if err := m.draft.sort(); err != nil {
 		return nil, err
@@ -151,6 +155,7 @@ type maker struct {
 	ask     Asker
 	byPlace map[string]*Type
 	draft   *Draft
+	counter *Counter
 }
 
 // names makes a type's name of a place's: without its schema, in the singular.
@@ -204,30 +209,85 @@ func (m *maker) leave(p catalog.Place) (string, error) {
 	switch {
 	case many:
 		return fmt.Sprintf("more than %d rows: transactions rather than setup", rows), nil
+	case m.counter != nil && m.counter.Place == p.Name:
+		return "it counts the internal ids of other tables", nil
 	case logName.MatchString(p.Name):
 		return "the name is that of a log or of passing data", nil
 	}
 	return "", nil
 }
 
-// internalID recognises a number that the environment gives.
+// internalID recognises a number that one environment gives. A whole number that alone
+// is the primary key is one unless its name says that people use it: records matched by
+// an internal number would be the wrong ones.
 func internalID(p catalog.Place) Noted {
 	if len(p.Primary) != 1 {
 		return Noted{}
 	}
 	c, _ := p.Column(p.Primary[0])
-	idName := regexp.MustCompile(`(?i)(^|_)(id|uuid|guid|rowid|oid|pk)$`).MatchString(c.Name)
+	lower := strings.ToLower(c.Name)
+	idName := strings.HasSuffix(lower, "id") || lower == "pk" || lower == "oid"
 	switch {
-	case c.RefersTo != "" && !idName:
-		return Noted{}
-	case c.Kind == record.Integer && (c.Default || idName):
+	case c.RefersTo != "":
+		return Noted{} // one record for each of another type: the reference is the key
+	case c.Kind == record.Integer && c.Default:
 		return Noted{Name: c.Name}
-	case c.Kind == record.Integer && len(p.Unique) > 0:
-		return Noted{c.Name, "a whole number as primary key beside another unique index"}
-	case idName && randomName.MatchString(c.Name+c.Declared):
-		return Noted{c.Name, "the name and type are those of a made-up id"}
+	case c.Kind == record.Integer && (idName || !codeName.MatchString(c.Name)):
+		return Noted{c.Name, "a whole number that alone is the primary key"}
+	case idName && (randomName.MatchString(c.Name+c.Declared) || len(p.Unique) > 0):
+		return Noted{c.Name, "the name is that of a made-up id"}
 	}
 	return Noted{}
+}
+
+// madeBy guesses where the id of a new record comes from, where not from the database:
+// from a table of counters that names this one, a made-up value, or the largest so far.
+func (m *maker) madeBy(t *Type) {
+	c, ok := t.place.Column(t.ID.Name)
+	switch {
+	case !ok || c.Default:
+	case c.Kind != record.Integer:
+		t.MadeBy = "uuid"
+	case m.counter != nil:
+		t.Counter = m.counter
+		t.MadeBy = "counter"
+	default:
+		t.MadeBy = "largest"
+	}
+}
+
+// Counter is a table that keeps the last id of others, a row each.
+type Counter struct{ Place, Table, Column, Last string }
+
+var (
+	counterName  = regexp.MustCompile(`(?i)^(ids|counters?|sequences?|id_?(generator|counter|sequence)s?|sequence_data|hibernate_sequences?)$`)
+	counterTable = regexp.MustCompile(`(?i)table|entity|sequence_?name|^name$`)
+	counterField = regexp.MustCompile(`(?i)field|column`)
+	counterLast  = regexp.MustCompile(`(?i)next|last|current|value|counter`)
+)
+
+// findCounter looks for such a table by its name and columns.
+func findCounter(places map[string]catalog.Place) *Counter {
+	for _, name := range slices.Sorted(maps.Keys(places)) {
+		if !counterName.MatchString(name) {
+			continue
+		}
+		c := Counter{Place: name}
+		for _, column := range places[name].Columns {
+			switch {
+			case column.Kind == record.Integer && counterLast.MatchString(column.Name):
+				c.Last = column.Name
+			case column.Kind == record.Text && counterField.MatchString(column.Name):
+				c.Column = column.Name
+			case column.Kind == record.Text && counterTable.MatchString(column.Name):
+				c.Table = column.Name
+			}
+		}
+		if c.Last != "" && c.Table != "" {
+			return &c
+		}
+	}
+	return nil
 }
 
 // describe sorts a type's columns: references, stamps, and what does not travel.
@@ -323,7 +383,8 @@ func (m *maker) reference(t *Type, c catalog.Column) (bool, error) {
 		return false, nil
 	}
 	for _, to := range m.draft.Types {
-		if to.ID.Name == "" || to.Name != base && !strings.HasSuffix(base, "_"+to.Name) && !strings.HasSuffix(to.Name, "_"+base) && !(base == "parent" && to == t) {
+		named := to.Name == base || strings.HasSuffix(base, "_"+to.Name) || strings.HasSuffix(to.Name, "_"+base) || base == "parent" && to == t
+		if to.ID.Name == "" || !named {
 			continue
 		}
 		own, _ := to.place.Column(to.ID.Name)
@@ -371,20 +432,71 @@ func (m *maker) findKey(t *Type) error {
 	if len(candidates) > 0 {
 		slices.SortStableFunc(candidates, func(a, b []string) int { return cmp.Compare(t.cost(a), t.cost(b)) })
 		t.Key = t.ordered(candidates[0])
+		t.keepKeyFields()
 		return nil
 	}
-	for _, columns := range t.guesses() {
-		unique, err := m.ask.Unique(t.Place, columns)
+	guesses := t.guesses()
+	rows, _, err := m.ask.Rows(t.Place)
+	if err != nil {
+		return err
+	}
+	if rows == 0 && len(guesses) > 0 {
+		t.Key, t.KeyWhy = guesses[t.likeliest(guesses)], "no unique index and no records; by the names of the fields alone"
+		t.keepKeyFields()
+		return nil
+	}
+	best := 0
+	for _, columns := range guesses {
+		var nullable []string // the root of a tree has no parent
+		for _, column := range columns {
+			if t.refersTo(column) == t.Name {
+				nullable = append(nullable, column)
+			}
+		}
+		distinct, err := m.ask.Distinct(t.Place, columns, nullable)
 		if err != nil {
 			return err
 		}
-		if unique {
-			rows, _, err := m.ask.Rows(t.Place)
-			t.Key, t.KeyWhy = columns, fmt.Sprintf("no unique index; unique in the %d rows that there are", rows)
-			return err
+		if distinct > best {
+			best, t.Key = distinct, columns
+		}
+		if distinct == rows {
+			break
 		}
 	}
+	switch {
+	case best == rows:
+		t.KeyWhy = fmt.Sprintf("no unique index; unique in the %d records that there are", rows)
+	case best*100 >= rows*nearlyUnique:
+		t.KeyWhy = fmt.Sprintf("no unique index; %d values in %d records, so some share theirs: a match will name them", best, rows)
+	default:
+		t.Key = nil
+		return nil
+	}
+	t.keepKeyFields()
 	return nil
+}
+
+// nearlyUnique is how many of a hundred records a key must tell apart to be proposed. In
+// real applications a key that people rely on is often broken by a few old records.
+const nearlyUnique = 98
+
+// likeliest chooses among guesses for a table without records: within an owner where
+// the type refers to another that it may belong to, else by a code or name alone.
+func (t *Type) likeliest(guesses [][]string) int {
+	for i, columns := range guesses {
+		if len(columns) == 2 && t.refersTo(columns[0]) != "" && t.refersTo(columns[0]) != t.Name {
+			if c, _ := t.place.Column(columns[0]); c.Required {
+				return i
+			}
+		}
+	}
+	return 0
+}
+
+// keepKeyFields takes the fields of a guessed key out of what was guessed to be local.
+func (t *Type) keepKeyFields() {
+	t.Local = slices.DeleteFunc(t.Local, func(n Noted) bool { return slices.Contains(t.Key, n.Name) })
 }
 
 // mayBeKey refuses what never identifies a record everywhere.
@@ -393,7 +505,7 @@ func (t *Type) mayBeKey(column string) bool {
 	in := func(list []Noted) bool {
 		return slices.ContainsFunc(list, func(n Noted) bool { return n.Name == column })
 	}
-	return ok && !c.Derived && c.Kind != record.Bytes && c.Kind != record.JSON && !in(t.Secret) && !in(t.Ignore) && !in(t.Local) && column != t.StampAt && column != t.StampBy
+	return ok && !c.Derived && c.Kind != record.Bytes && c.Kind != record.JSON && !in(t.Secret) && !in(t.Ignore) && column != t.StampAt && column != t.StampBy
 }
 
 // cost orders unique sets: few columns that may be null, no random values, codes before
@@ -444,7 +556,7 @@ func (t *Type) guesses() [][]string {
 			refs = append(refs, c.Name)
 		case codeName.MatchString(c.Name) && !randomName.MatchString(c.Name):
 			codes = append(codes, c.Name)
-		case nameName.MatchString(c.Name):
+		case nameName.MatchString(c.Name), strings.EqualFold(c.Name, t.Name):
 			names = append(names, c.Name)
 		}
 	}
@@ -554,17 +666,47 @@ func areas(types []*Type) []Area {
 		if byName[area] == nil {
 			byName[area] = &Area{Name: area, Why: why}
 		}
+		if len(why) > len(byName[area].Why) {
+			byName[area].Why = why
+		}
 		byName[area].Types = append(byName[area].Types, typ)
 	}
+	areaOf := map[string]string{}
 	for _, t := range types {
-		first := word(t.Name)
-		switch {
-		case count[first] > 1 && count[first]*2 <= len(types):
-			put(first, "their names begin alike", t.Name)
-		case t.PartOf.Name != "" && count[word(t.PartOf.Name)] > 1:
-			put(word(t.PartOf.Name), "their names begin alike", t.Name)
-		default:
+		if first := word(t.Name); count[first] > 1 && count[first]*2 <= len(types) {
+			areaOf[t.Name] = first
+		}
+	}
+	// The others go where all that they refer to is, as far as that is one area.
+	why := map[string]string{}
+	for range types {
+		for _, t := range types {
+			if areaOf[t.Name] != "" {
+				continue
+			}
+			one := areaOf[t.PartOf.Name]
+			for _, r := range t.Refers {
+				switch at := areaOf[r.To]; {
+				case r.To == t.Name || t.PartOf.Name != "":
+				case one == "":
+					one = at
+				case at != one:
+					one = "-"
+				}
+			}
+			if one != "" && one != "-" {
+				areaOf[t.Name], why[t.Name] = one, "refer"
+			}
+		}
+	}
+	for _, t := range types {
+		switch area := areaOf[t.Name]; {
+		case area == "":
 			put("general", "the rest", t.Name)
+		case why[t.Name] != "":
+			put(area, "their names begin alike, or they refer to such", t.Name)
+		default:
+			put(area, "their names begin alike", t.Name)
 		}
 	}
 	var out []Area

@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -32,21 +33,26 @@ func (f facts) Sample(place, column string) ([]string, error) {
 	return f.data[place][column], nil
 }
 
-func (f facts) Unique(place string, columns []string) (bool, error) {
+func (f facts) Distinct(place string, columns, nullable []string) (int, error) {
 	seen := map[string]bool{}
+rows:
 	for i := range f.rows(place) {
 		var parts []string
 		for _, column := range columns {
-			parts = append(parts, f.data[place][column][i])
+			value := f.data[place][column][i]
+			if value == "" && !slices.Contains(nullable, column) {
+				continue rows
+			}
+			parts = append(parts, value)
 		}
 		seen[strings.Join(parts, "|")] = true
 	}
-	return f.rows(place) > 0 && len(seen) == f.rows(place), nil
+	return len(seen), nil
 }
 
 func (f facts) Resolves(place, column, to, toColumn string) (bool, error) {
 	for _, v := range f.data[place][column] {
-		found := false
+		found := v == ""
 		for _, w := range f.data[to][toColumn] {
 			found = found || v == w
 		}
@@ -79,7 +85,7 @@ func TestDraft(t *testing.T) {
 		"seen":          {Name: "seen", ReadOnly: true, Columns: []catalog.Column{text("a")}},
 	}
 	d, err := Make(places, facts{t: t, many: map[string]bool{"orders": true}, data: map[string]map[string][]string{
-		"categories": {"id": {"1", "2", "3"}, "parent_id": {"1", "1", "2"}, "name": {"a", "b", "b"}},
+		"categories": {"id": {"1", "2", "3"}, "parent_id": {"", "1", "2"}, "name": {"a", "b", "b"}},
 		"products":   {"id": {"1", "2"}, "category_id": {"2", "3"}, "homepage": {"https://a.example/x", "http://b.example"}, "name": {"x", "y"}, "updated_by": {"1", "2"}},
 		"bins":       {"id": {"1", "2"}, "colour": {"red", "red"}},
 	}})
@@ -93,7 +99,7 @@ func TestDraft(t *testing.T) {
 	assert.Equal(t, []string{"parent_id", "name"}, category.Key, "the parent included for a tree")
 	assert.Equal(t, map[string]string{"parent_id": "category"}, category.Refers)
 	assert.Equal(t, []string{"lft", "rgt"}, category.Ignore)
-	assert.Contains(t, got, "no unique index; unique in the 3 rows that there are")
+	assert.Contains(t, got, "no unique index; unique in the 3 records that there are")
 	assert.Contains(t, got, "no foreign key, but all of its values are ids of categories")
 
 	product, _ := c.Type("product")

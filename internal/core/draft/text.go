@@ -31,8 +31,21 @@ func (d *Draft) YAML(environment string) []byte {
 			line(2, "at: "+word(t.Place), "")
 		}
 		line(2, "key: "+list(t.Key), t.KeyWhy)
-		if t.ID.Name != "" {
+		switch {
+		case t.ID.Name == "":
+		case t.MadeBy == "":
 			line(2, "id: "+word(t.ID.Name), t.ID.Why)
+		default:
+			line(2, "id:", t.ID.Why)
+			line(3, "field: "+word(t.ID.Name), "")
+			line(3, "made_by: "+t.MadeBy, "the database does not give it by itself")
+			if c := t.Counter; c != nil {
+				where := word(c.Table) + ": " + word(t.Place)
+				if c.Column != "" {
+					where += ", " + word(c.Column) + ": " + word(t.ID.Name)
+				}
+				line(3, fmt.Sprintf("counter: {at: %s, last: %s, where: {%s}}", word(c.Place), word(c.Last), where), "the table looks like one of counters")
+			}
 		}
 		if len(t.Refers) > 0 {
 			line(2, "refers:", "")

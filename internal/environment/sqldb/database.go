@@ -78,6 +78,9 @@ type work struct {
 
 func (w *work) Commit(ctx context.Context) error {
 	w.close()
+	if err := w.keepCounters(ctx); err != nil {
+		return err
+	}
 	if _, err := w.conn.ExecContext(ctx, "COMMIT"); err != nil {
 		return w.explain(err)
 	}

@@ -3,6 +3,7 @@ package sqldb
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -23,20 +24,22 @@ func (s *session) CountUpTo(ctx context.Context, place string, most int) (int, e
 	return s.number(ctx, fmt.Sprintf("SELECT count(*) FROM (SELECT 1 AS one FROM %s LIMIT %d) x", s.dialect.Place(place), most))
 }
 
-// Distinct counts the rows of a place in which none of the columns is null, and how many
-// different combinations of the columns they have, among the first most rows.
-func (s *session) Distinct(ctx context.Context, place string, columns []string, most int) (rows, distinct int, err error) {
-	names := make([]string, len(columns))
-	for i, column := range columns {
-		names[i] = s.dialect.Quote(column)
+// Distinct counts the different combinations that columns have among the first most rows
+// of a place, without the rows in which one of them but the nullable ones is null.
+func (s *session) Distinct(ctx context.Context, place string, columns, nullable []string, most int) (int, error) {
+	var names, given []string
+	for _, column := range columns {
+		names = append(names, s.dialect.Quote(column))
+		if !slices.Contains(nullable, column) {
+			given = append(given, s.dialect.Quote(column)+" IS NOT NULL")
+		}
+	}
+	where := ""
+	if len(given) > 0 {
+		where = " WHERE " + strings.Join(given, " AND ")
 	}
 	list := strings.Join(names, ", ")
-	part := fmt.Sprintf("(SELECT %s FROM (SELECT %s FROM %s LIMIT %d) y WHERE %s IS NOT NULL) x", list, list, s.dialect.Place(place), most, strings.Join(names, " IS NOT NULL AND "))
-	if rows, err = s.number(ctx, "SELECT count(*) FROM "+part); err != nil {
-		return 0, 0, err
-	}
-	distinct, err = s.number(ctx, fmt.Sprintf("SELECT count(*) FROM (SELECT DISTINCT %s FROM %s) z", list, part))
-	return rows, distinct, err
+	return s.number(ctx, fmt.Sprintf("SELECT count(*) FROM (SELECT DISTINCT %s FROM (SELECT %s FROM %s LIMIT %d) y%s) z", list, list, s.dialect.Place(place), most, where))
 }
 
 // Sample gives the first values of a column that are not null, as text, each once.

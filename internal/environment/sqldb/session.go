@@ -18,13 +18,15 @@ type session struct {
 	q       Queryer
 	places  map[string]catalog.Place // once described
 
-	keys    map[string]map[string]record.Key // type -> internal id -> key
-	cached  int
-	located map[string]map[string][]identity // type -> key order -> records with it
-	odd     map[string]map[string][]identity // see locate.go
-	stmts   map[string]*sql.Stmt
-	ready   map[string]bool // places to which records may be added
-	locking bool            // rows read by key are going to be written
+	keys     map[string]map[string]record.Key // type -> internal id -> key
+	cached   int
+	located  map[string]map[string][]identity // type -> key order -> records with it
+	odd      map[string]map[string][]identity // see locate.go
+	stmts    map[string]*sql.Stmt
+	ready    map[string]bool // places to which records may be added
+	lastIDs  map[string]int  // by place, of those that are made here
+	counters map[string]catalog.Counter
+	locking  bool // rows read by key are going to be written
 }
 
 // identity is how an environment itself tells a record: its internal id, or the
@@ -38,7 +40,7 @@ const maxCached = 200_000
 const batch = 500
 
 func newSession(name string, d Dialect, q Queryer, places map[string]catalog.Place) *session {
-	s := &session{name: name, dialect: d, q: q, places: places, stmts: map[string]*sql.Stmt{}, ready: map[string]bool{}}
+	s := &session{name: name, dialect: d, q: q, places: places, stmts: map[string]*sql.Stmt{}, ready: map[string]bool{}, lastIDs: map[string]int{}, counters: map[string]catalog.Counter{}}
 	s.forget()
 	return s
 }

@@ -40,6 +40,14 @@ func (s *session) Write(ctx context.Context, m *environment.Model, c environment
 		columns = append(columns, s.dialect.Quote(field.Name))
 		args = append(args, stored)
 	}
+	if c.Insert && t.ID != "" && t.IDFrom.MadeBy != "" {
+		id, err := s.newID(ctx, t)
+		if err != nil {
+			return err
+		}
+		columns = append(columns, s.dialect.Quote(t.ID))
+		args = append(args, id)
+	}
 	for _, name := range sortedKeys(c.Fixed) {
 		columns = append(columns, s.dialect.Quote(name))
 		args = append(args, c.Fixed[name])
