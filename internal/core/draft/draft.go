@@ -561,7 +561,7 @@ func (t *Type) guesses() [][]string {
 		}
 	}
 	refs = t.ordered(refs)
-	plain := append(codes, names...)
+	plain := slices.Concat(codes, names)
 	var out [][]string
 	for _, p := range plain {
 		out = append(out, []string{p})

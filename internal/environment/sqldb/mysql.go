@@ -132,15 +132,17 @@ func (d mysqlDialect) About(ctx context.Context, q Queryer) (environment.Descrip
 // rights reads what the account was granted on the whole server, the database and its tables.
 func (d mysqlDialect) rights(ctx context.Context, q Queryer) (string, error) {
 	var tables, readable, writable int
-	err := eachRow(ctx, q, func(rows *sql.Rows) error { return rows.Scan(&tables, &readable, &writable) }, `
+	// An account that may read the server's own tables sees what others were granted, too.
+	const mine = `grantee = concat("'", replace(current_user(), '@', "'@'"), "'")`
+	err := eachRow(ctx, q, func(rows *sql.Rows) error { return rows.Scan(&tables, &readable, &writable) }, strings.ReplaceAll(`
 		SELECT count(*), coalesce(sum(r), 0), coalesce(sum(i AND u), 0) FROM (
 			SELECT t.table_name, max(p.privilege_type = 'SELECT') r, max(p.privilege_type = 'INSERT') i, max(p.privilege_type = 'UPDATE') u
 			FROM information_schema.tables t LEFT JOIN (
-				SELECT privilege_type, '' AS tab FROM information_schema.user_privileges
-				UNION ALL SELECT privilege_type, '' FROM information_schema.schema_privileges WHERE database() LIKE table_schema
-				UNION ALL SELECT privilege_type, table_name FROM information_schema.table_privileges WHERE table_schema = database()) p
+				SELECT privilege_type, '' AS tab FROM information_schema.user_privileges WHERE {mine}
+				UNION ALL SELECT privilege_type, '' FROM information_schema.schema_privileges WHERE database() LIKE table_schema AND {mine}
+				UNION ALL SELECT privilege_type, table_name FROM information_schema.table_privileges WHERE table_schema = database() AND {mine}) p
 			ON p.tab IN ('', t.table_name)
-			WHERE t.table_schema = database() AND t.table_type = 'BASE TABLE' GROUP BY t.table_name) x`)
+			WHERE t.table_schema = database() AND t.table_type = 'BASE TABLE' GROUP BY t.table_name) x`, "{mine}", mine))
 	return rightsText(tables, readable, writable), err
 }
 
@@ -287,6 +289,15 @@ func (mysqlDialect) Encode(v record.Value, c catalog.Column) (any, error) {
 	}
 }
 
+func (mysqlDialect) Refused(err error) bool {
+	var my *mysql.MySQLError
+	return errors.As(err, &my) && !lostMySQL(my.Number) && my.Number != 1205 && my.Number != 1213
+}
+
+func lostMySQL(number uint16) bool {
+	return number == 1927 || number == 2006 || number == 2013 || number == 1053
+}
+
 func (d mysqlDialect) Explain(err error) (message, mend string) {
 	if errors.Is(err, errLocked) {
 		return fmt.Sprintf("another import is at work in %s.", d.database), "Wait until it has finished and try again."
@@ -298,6 +309,9 @@ func (d mysqlDialect) Explain(err error) (message, mend string) {
 		}
 		return fmt.Sprintf("%s cannot be reached: %s.", d.host, cause(err)), "Check address and network."
 	}
+	if lostMySQL(my.Number) {
+		return "the connection to " + d.host + " was lost: " + my.Message + ".", "Check the server and try again; nothing is half-written."
+	}
 	switch my.Number {
 	case 1044, 1045, 1698:
 		return fmt.Sprintf("%s refuses the account %s.", d.host, d.account), "Check the account and the password: of this environment in anagram.yaml."
@@ -307,8 +321,6 @@ func (d mysqlDialect) Explain(err error) (message, mend string) {
 		return fmt.Sprintf("the account %s may not do this: %s.", d.account, my.Message), "Ask for the right, or use another account."
 	case 1205, 1213:
 		return "somebody else is changing the same records.", "Wait until they have finished and try again."
-	case 1927, 2006, 2013, 1053:
-		return "the connection to " + d.host + " was lost: " + my.Message + ".", "Check the server and try again; nothing is half-written."
 	case 1048, 1062, 1264, 1265, 1292, 1364, 1366, 1406, 1451, 1452, 3819, 4025:
 		return "the database refuses it: " + my.Message + ".", "Correct the value in the source, or decline the record."
 	default:

@@ -309,6 +309,15 @@ func (postgresDialect) Encode(v record.Value, c catalog.Column) (any, error) {
 	}
 }
 
+func (postgresDialect) Refused(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && !lostPostgres(pg.Code) && pg.Code != "40001"
+}
+
+func lostPostgres(code string) bool {
+	return strings.HasPrefix(code, "57P") || strings.HasPrefix(code, "08")
+}
+
 func (d postgresDialect) Explain(err error) (message, mend string) {
 	if errors.Is(err, errLocked) {
 		return fmt.Sprintf("another import is at work in %s.", d.database), "Wait until it has finished and try again."
@@ -332,7 +341,7 @@ func (d postgresDialect) Explain(err error) (message, mend string) {
 		return "somebody else is changing the same records.", "Wait until they have finished and try again."
 	case pg.Code == "40001":
 		return "somebody else changed the same records at the same time.", "Import again; what moved is then left out and named."
-	case strings.HasPrefix(pg.Code, "57P") || strings.HasPrefix(pg.Code, "08"):
+	case lostPostgres(pg.Code):
 		return "the connection to " + d.host + " was lost: " + pg.Message + ".", "Check the server and try again; nothing is half-written."
 	case strings.HasPrefix(pg.Code, "22") || strings.HasPrefix(pg.Code, "23"):
 		text := "the database refuses it: " + pg.Message + "."

@@ -79,7 +79,7 @@ func (s *session) prepare(ctx context.Context, query string) (*sql.Stmt, error) 
 	}
 	stmt, err := s.q.PrepareContext(ctx, marked(s.dialect, query))
 	if err != nil {
-		return nil, s.explain(err)
+		return nil, err
 	}
 	s.stmts[query] = stmt
 	return stmt, nil

@@ -328,6 +328,15 @@ func contentOf(v record.Value) ([]byte, error) {
 	return append([]byte{}, data...), err
 }
 
+func (sqliteDialect) Refused(err error) bool {
+	var sqliteErr *sqlite.Error
+	if !errors.As(err, &sqliteErr) {
+		return false
+	}
+	code := sqliteErr.Code() & 0xFF
+	return code == lib.SQLITE_CONSTRAINT || code == lib.SQLITE_ERROR || code == lib.SQLITE_MISMATCH || code == lib.SQLITE_TOOBIG
+}
+
 func (d sqliteDialect) Explain(err error) (message, mend string) {
 	var sqliteErr *sqlite.Error
 	if !errors.As(err, &sqliteErr) {

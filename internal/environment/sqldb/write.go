@@ -2,6 +2,7 @@ package sqldb
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"slices"
@@ -88,22 +89,23 @@ func (s *session) Write(ctx context.Context, m *environment.Model, c environment
 
 // exec runs a statement that must touch exactly one row.
 func (s *session) exec(ctx context.Context, query string, args []any, fail func(string, error) error) error {
-	stmt, err := s.prepare(ctx, query)
-	if err != nil {
-		return err
-	}
 	if err := s.guard(ctx, "SAVEPOINT anagram_write"); err != nil {
 		return err
 	}
-	result, err := stmt.ExecContext(ctx, args...)
+	var result sql.Result
+	stmt, err := s.prepare(ctx, query)
+	if err == nil {
+		result, err = stmt.ExecContext(ctx, args...)
+	}
 	if err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		if lost := s.guard(ctx, "ROLLBACK TO SAVEPOINT anagram_write"); lost != nil {
-			return s.explain(err)
-		}
 		message, mend := s.dialect.Explain(err)
+		explained := &environment.Error{Environment: s.name, Message: message, Mend: mend, Cause: err}
+		if !s.dialect.Refused(err) || s.guard(ctx, "ROLLBACK TO SAVEPOINT anagram_write") != nil {
+			return explained
+		}
 		return fail("", errors.New(strings.TrimSpace(message+" "+mend)))
 	}
 	if n, err := result.RowsAffected(); err == nil && n != 1 {
