@@ -3,7 +3,6 @@ package flow
 import (
 	"context"
 
-	"anagram/internal/core/catalog"
 	"anagram/internal/core/match"
 	"anagram/internal/environment"
 	"anagram/internal/store/docket"
@@ -42,69 +41,6 @@ func (s *Session) TestEnvironments(ctx context.Context, names []string) ([]Envir
 		out = append(out, r)
 	}
 	return out, nil
-}
-
-// CatalogReport says how the catalog holds in an environment.
-type CatalogReport struct {
-	Environment string
-	Problems    []catalog.Problem
-	Records     map[string]int // by type, where it holds
-}
-
-// CheckCatalog compares the catalog with environments.
-func (s *Session) CheckCatalog(ctx context.Context, names []string) ([]CatalogReport, error) {
-	c, err := s.Workspace.Catalog()
-	if err != nil {
-		return nil, err
-	}
-	if len(names) == 0 {
-		for _, e := range s.Workspace.Environments {
-			names = append(names, e.Name)
-		}
-	}
-	var out []CatalogReport
-	for _, name := range names {
-		report, err := s.checkIn(ctx, c, name)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, report)
-	}
-	return out, nil
-}
-
-// checkIn reads the keys and references of every type once: what cannot be read is
-// a problem that an export would meet.
-func (s *Session) checkIn(ctx context.Context, c *catalog.Catalog, name string) (CatalogReport, error) {
-	report := CatalogReport{Environment: name, Records: map[string]int{}}
-	env, err := s.openDescribed(ctx, name, c)
-	if err != nil {
-		return report, err
-	}
-	defer env.Close()
-	report.Problems = env.fit.Problems
-	model := &environment.Model{Environment: name, Catalog: c, Shapes: env.fit.Shapes}
-	for _, t := range c.Types {
-		if len(env.problems(c, []string{t.Name})) > 0 {
-			continue
-		}
-		report.Records[t.Name] = 0
-		s.Progress.Start(t.Name, 0)
-		for rec, err := range env.Read(ctx, model, environment.Reading{Type: t.Name, Fields: env.fit.Fields[t.Name]}) {
-			if ctx.Err() != nil {
-				return report, ctx.Err()
-			}
-			if err != nil {
-				report.Problems = append(report.Problems, catalog.Problem{Type: t.Name, Line: t.Line(), Message: err.Error()})
-				break
-			}
-			_ = rec
-			report.Records[t.Name]++
-			s.Progress.Add(1)
-		}
-		s.Progress.Done()
-	}
-	return report, nil
 }
 
 // DocketSummary is one docket with what became of it.

@@ -132,5 +132,8 @@ func (c *Catalog) Names() []string {
 	return names
 }
 
-// Line gives the line of the catalog at which the type stands.
-func (t *Type) Line() int { return t.line() }
+// Line gives the line of the catalog at which the type stands, or something within it.
+func (t *Type) Line(path ...string) int { return t.line(path...) }
+
+// ReferenceFields lists the fields that point at records, by name.
+func (t *Type) ReferenceFields() []string { return sortedNames(t.Refers) }

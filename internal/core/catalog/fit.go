@@ -51,6 +51,8 @@ type Problem struct {
 	// Missing is set where the whole place is not there: the type cannot be compared,
 	// which may be so on one side only.
 	Missing bool
+	// Caution is set where the catalog holds all the same.
+	Caution bool
 }
 
 // Fit is a catalog seen against one environment: kinds are known.

@@ -187,38 +187,19 @@ func (a *app) catalogCheckCommand() *cobra.Command {
 		Use:   "check [ENV...]",
 		Short: "Check that the catalog holds in environments: places, fields, keys, references",
 		RunE: a.step(0, -1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
-			reports, err := s.CheckCatalog(cmd.Context(), given)
+			reports, oneSided, err := s.CheckCatalog(cmd.Context(), given)
 			if err != nil {
 				return err
 			}
 			list := []map[string]any{}
 			for _, r := range reports {
-				problems := []map[string]any{}
-				for _, p := range r.Problems {
-					problems = append(problems, map[string]any{"type": p.Type, "line": p.Line, "message": p.Message})
-				}
-				list = append(list, map[string]any{"environment": r.Environment, "holds": len(r.Problems) == 0, "problems": problems, "records": r.Records})
-				if len(r.Problems) > 0 {
-					a.code = exitUsage
-				}
-				if a.json {
-					continue
-				}
-				records := 0
-				for _, n := range r.Records {
-					records += n
-				}
-				if len(r.Problems) == 0 {
-					fmt.Fprintf(a.Out, "%s: the catalog holds for all %s, %s read.\n", r.Environment, count(len(r.Records), "record type"), count(records, "record"))
-					continue
-				}
-				fmt.Fprintf(a.Out, "%s: %s\n", r.Environment, count(len(r.Problems), "problem"))
-				for _, p := range r.Problems {
-					fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("  %s line %d, %s: %s", s.Workspace.CatalogName(), p.Line, p.Type, p.Message), "  "))
-				}
+				list = append(list, a.printCheck(s, r))
 			}
 			if a.json {
-				return a.printJSON(map[string]any{"environments": list})
+				return a.printJSON(map[string]any{"environments": list, "one_sided": append([]string{}, oneSided...)})
+			}
+			for _, text := range oneSided {
+				fmt.Fprintln(a.out(), a.wrap(tone("caution")+" "+text+".", "  "))
 			}
 			if a.code == exitDone && len(reports) > 0 {
 				a.next("anagram export " + reports[0].Environment)
@@ -226,4 +207,40 @@ func (a *app) catalogCheckCommand() *cobra.Command {
 			return nil
 		}),
 	}
+}
+
+// printCheck prints how the catalog holds in one environment, and gives it as JSON has it.
+func (a *app) printCheck(s *flow.Session, r flow.CatalogReport) map[string]any {
+	problems := []map[string]any{}
+	broken, records := 0, 0
+	for _, p := range r.Problems {
+		level := "blocker"
+		if p.Caution {
+			level = "caution"
+		} else {
+			broken++
+		}
+		problems = append(problems, map[string]any{"type": p.Type, "line": p.Line, "level": level, "message": p.Message})
+	}
+	for _, n := range r.Records {
+		records += n
+	}
+	if broken > 0 {
+		a.code = exitUsage
+	}
+	if !a.json {
+		if broken == 0 {
+			fmt.Fprintf(a.Out, "%s: the catalog holds for all %s, %s read.\n", r.Environment, count(len(r.Records), "record type"), count(records, "record"))
+		} else {
+			fmt.Fprintf(a.Out, "%s: %s\n", r.Environment, count(broken, "problem"))
+		}
+		for _, p := range r.Problems {
+			level := ""
+			if p.Caution {
+				level = tone("caution") + " "
+			}
+			fmt.Fprintln(a.out(), a.wrap(fmt.Sprintf("  %s%s line %d, %s: %s", level, s.Workspace.CatalogName(), p.Line, p.Type, p.Message), "  "))
+		}
+	}
+	return map[string]any{"environment": r.Environment, "holds": broken == 0, "problems": problems, "records": r.Records}
 }
