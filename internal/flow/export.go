@@ -61,8 +61,12 @@ func (s *Session) Export(ctx context.Context, r ExportRequest) (ExportResult, er
 		return result, err
 	}
 	model := &environment.Model{Environment: r.Environment, Catalog: c, Shapes: env.fit.Shapes}
+	self, err := s.sideOf(ctx, env, c, r.Environment)
+	if err != nil {
+		return result, err
+	}
 	w, err := parcel.Create(scratch, parcel.Manifest{
-		Name: r.Name, Note: r.Note, Source: r.Environment, ExportedBy: s.Who, Program: s.Program,
+		Release: self.release, Settings: self.settings, Name: r.Name, Note: r.Note, Source: r.Environment, ExportedBy: s.Who, Program: s.Program,
 		ExportedAt: s.Now().UTC().Format("2006-01-02T15:04:05.000Z07:00"), Selection: r.Selection, Keys: env.fit.Shapes,
 	}, c.Source)
 	if err != nil {

@@ -102,7 +102,15 @@ func (im *importing) carryOut(ctx context.Context, rehearse bool) error {
 		im.result.Outcome = Blocked
 		return err
 	}
-	var err error
+	static, err := d.Checks(ctx)
+	if err != nil {
+		return err
+	}
+	whole := slices.DeleteFunc(static[0], func(c check.Check) bool { return c.Level != check.Blocker })
+	if len(whole) > 0 {
+		im.result.Outcome = Blocked
+		return &BlockedError{Docket: d.Header.Number, Checks: whole}
+	}
 	if im.standing, err = readStanding(ctx, d); err != nil {
 		return err
 	}
@@ -274,13 +282,6 @@ func (im *importing) inTransaction(ctx context.Context) error {
 	return ctx.Err()
 }
 
-// pending gives the approvals that are still to be written, by type and in batches.
-// current reads the records of some approvals as they are in the target now, with the
-// lines that the docket holds of them.
-// readAgain compares the touched records with what they were when matched, leaves out
-// those that moved, and keeps the before-images of the others.
-// compare says how a record moved since it was matched, or that it already holds the
-// approved values.
 func (im *importing) leave(a *approval, why, message string) {
 	im.left[a.id] = &LeftOut{Address: a.address, Why: why, Message: message, finding: a.id}
 }
@@ -294,16 +295,6 @@ func (im *importing) name() {
 	}
 }
 
-// checkReferences leaves out records that refer to something the target had when it
-// was matched and no longer has.
-// leaveOutDependents leaves out what depends on a new record that was left out.
-// sequence puts what is left into writing order.
-// write carries out the writes. Records that the target refuses are collected, so
-// that all of them can be named at once; then nothing is written at all.
-// change makes the write of one record: only approved fields, and for a new record
-// the values that belong to the target alone.
-// fixedFor gives the values of local fields that are configured for an environment.
-// readBack reads what was written and compares it with what was approved.
 // end records the outcome of the run.
 func (im *importing) end(ctx context.Context, cause error) error {
 	run := docket.Run{Seq: im.run, Outcome: im.result.Outcome, New: im.result.New, Changed: im.result.Changed, LeftOut: len(im.left)}

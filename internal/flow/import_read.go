@@ -13,6 +13,7 @@ import (
 	"anagram/internal/store/docket"
 )
 
+// pending gives the approvals that are still to be written, by type and in batches.
 func (im *importing) pending(give func(typ docket.Type, batch []*approval) error) error {
 	var batch []*approval
 	flush := func() error {
@@ -38,6 +39,8 @@ func (im *importing) pending(give func(typ docket.Type, batch []*approval) error
 	return flush()
 }
 
+// current reads the records of some approvals as they are in the target now, with the
+// lines that the docket holds of them.
 func (im *importing) current(ctx context.Context, t docket.Type, batch []*approval) (map[string][]record.Record, map[int64]docket.Finding, error) {
 	ids := make([]int64, len(batch))
 	for i, a := range batch {
@@ -63,6 +66,8 @@ func (im *importing) current(ctx context.Context, t docket.Type, batch []*approv
 	return now, lines, nil
 }
 
+// readAgain compares the touched records with what they were when matched, leaves out
+// those that moved, and keeps the before-images of the others.
 func (im *importing) readAgain(ctx context.Context) error {
 	total := len(im.standing.approved) - len(im.left)
 	im.session.Progress.Start("reading the target again", total)
@@ -101,6 +106,8 @@ func (im *importing) readAgain(ctx context.Context) error {
 	})
 }
 
+// compare says how a record moved since it was matched, or that it already holds the
+// approved values.
 func (im *importing) compare(a *approval, t docket.Type, here []record.Record, source record.Record, line docket.Finding) (moved string, already bool, err error) {
 	target := im.docket.Header.Target
 	switch {
@@ -140,6 +147,8 @@ func (im *importing) compare(a *approval, t docket.Type, here []record.Record, s
 	return fmt.Sprintf("it changed in %s since it was matched (%s)", target, strings.Join(what, "; ")), false, nil
 }
 
+// checkReferences leaves out records that refer to something the target had when it
+// was matched and no longer has.
 func (im *importing) checkReferences(ctx context.Context) error {
 	pending := map[int64]*approval{}
 	for _, a := range im.standing.approved {
@@ -193,6 +202,7 @@ func (im *importing) checkReferences(ctx context.Context) error {
 	return nil
 }
 
+// leaveOutDependents leaves out what depends on a new record that was left out.
 func (im *importing) leaveOutDependents() {
 	byID := map[int64]*approval{}
 	var candidates []check.Candidate

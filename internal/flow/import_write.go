@@ -15,6 +15,7 @@ import (
 	"anagram/internal/store/docket"
 )
 
+// sequence puts what is left into writing order.
 func (im *importing) sequence() ([]sequence.Write, error) {
 	var nodes []sequence.Node
 	addresses := map[int64]string{}
@@ -43,6 +44,8 @@ func (im *importing) sequence() ([]sequence.Write, error) {
 	return writes, err
 }
 
+// write carries out the writes. Records that the target refuses are collected, so
+// that all of them can be named at once; then nothing is written at all.
 func (im *importing) write(ctx context.Context, writes []sequence.Write) error {
 	byID := map[int64]*approval{}
 	for _, a := range im.standing.approved {
@@ -100,6 +103,8 @@ func (im *importing) fail(a *approval, why, message string) {
 	im.result.Failures = append(im.result.Failures, LeftOut{Address: a.address, Why: why, Message: message, finding: a.id})
 }
 
+// change makes the write of one record: only approved fields, and for a new record
+// the values that belong to the target alone.
 func (im *importing) change(a *approval, w sequence.Write, line docket.Finding) (environment.Change, error) {
 	t, _ := im.docket.Type(a.typ)
 	source, err := record.ParseLine([]byte(line.Source), t.Name, t.Fields, im.model.Shapes)
@@ -124,6 +129,7 @@ func (im *importing) change(a *approval, w sequence.Write, line docket.Finding) 
 	return c, nil
 }
 
+// fixedFor gives the values of local fields that are configured for an environment.
 func fixedFor(t *catalog.Type, environment string) map[string]string {
 	out := map[string]string{}
 	for field, values := range t.Local {
@@ -134,6 +140,7 @@ func fixedFor(t *catalog.Type, environment string) map[string]string {
 	return out
 }
 
+// readBack reads what was written and compares it with what was approved.
 func (im *importing) readBack(ctx context.Context) error {
 	im.session.Progress.Start("reading back", im.result.New+im.result.Changed)
 	defer im.session.Progress.Done()

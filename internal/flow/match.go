@@ -78,6 +78,9 @@ func (s *Session) Match(ctx context.Context, parcelName, target string) (MatchRe
 	if err := m.fits(); err != nil {
 		return result, err
 	}
+	if err := m.checkFit(ctx); err != nil {
+		return result, err
+	}
 	for _, t := range c.Types {
 		if pt, ok := p.Manifest.Type(t.Name); ok {
 			if err := m.matchType(ctx, t, pt); err != nil {
@@ -322,12 +325,3 @@ func (m *matching) project(in record.Stream, typ string, at []int) record.Stream
 		}
 	}
 }
-
-// ambiguousWithin reports whether a key has an ambiguous record in it.
-// found keeps a finding, its checks and what it needs.
-// proposed keeps what a value that may be written needs: attachments and references.
-// localNeeded checks that a new record gets what only the target can know.
-// shown gives the fields of a finding as people see them: those that differ, and of a
-// record that only one side has, those that are not null.
-// resolveNeeds looks up in the target what the findings refer to, and checks what
-// neither the target nor this docket has.

@@ -11,6 +11,7 @@ import (
 	"anagram/internal/store/docket"
 )
 
+// ambiguousWithin reports whether a key has an ambiguous record in it.
 func (m *matching) ambiguousWithin(t *catalog.Type, key record.Key) bool {
 	if len(m.ambiguous) == 0 {
 		return false
@@ -30,6 +31,7 @@ func (m *matching) ambiguousWithin(t *catalog.Type, key record.Key) bool {
 	return false
 }
 
+// found keeps a finding, its checks and what it needs.
 func (m *matching) found(ctx context.Context, t *catalog.Type, fields []record.Field, f match.Finding) error {
 	out := docket.Finding{
 		Type: t.Name, Address: m.catalog.Address(t.Name, f.Key), Status: f.Status,
@@ -105,6 +107,8 @@ func (m *matching) title(t *catalog.Type, fields []record.Field, f match.Finding
 	return ""
 }
 
+// shown gives the fields of a finding as people see them: those that differ, and of a
+// record that only one side has, those that are not null.
 func (m *matching) shown(fields []record.Field, f match.Finding) []docket.Field {
 	out := []docket.Field{}
 	switch f.Status {

@@ -11,6 +11,27 @@ import (
 	"anagram/internal/store/docket"
 )
 
+// checkFit compares releases and the settings that have to be equal.
+func (m *matching) checkFit(ctx context.Context) error {
+	target, err := m.session.sideOf(ctx, m.env, m.catalog, m.target)
+	if err != nil {
+		return err
+	}
+	e, err := m.session.Workspace.Environment(m.target)
+	if err != nil {
+		return err
+	}
+	p := m.parcel.Manifest
+	for _, c := range m.session.fitChecks(side{p.Source, p.Release, p.Settings}, target, e.Guard.Release) {
+		m.whole = append(m.whole, c)
+		if err := m.check(ctx, 0, c); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// proposed keeps what a value that may be written needs: attachments and references.
 func (m *matching) proposed(ctx context.Context, finding int64, t *catalog.Type, field record.Field, v record.Value) error {
 	if v.Kind() == record.Bytes {
 		return m.builder.Content(ctx, v)
@@ -29,6 +50,7 @@ func (m *matching) need(ctx context.Context, finding int64, t *catalog.Type, fie
 	return m.builder.Need(ctx, n, v.Key())
 }
 
+// localNeeded checks that a new record gets what only the target can know.
 func (m *matching) localNeeded(ctx context.Context, finding int64, t *catalog.Type, address string) error {
 	place := m.env.about.Places[t.Place(m.target)]
 	for _, column := range place.Columns {
@@ -61,6 +83,8 @@ func (m *matching) localNeeded(ctx context.Context, finding int64, t *catalog.Ty
 	return nil
 }
 
+// resolveNeeds looks up in the target what the findings refer to, and checks what
+// neither the target nor this docket has.
 func (m *matching) resolveNeeds(ctx context.Context) error {
 	types, err := m.builder.WantedTypes(ctx)
 	if err != nil {

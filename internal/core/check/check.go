@@ -30,6 +30,8 @@ const (
 	ReferenceNotApproved Code = "reference-not-approved"
 	AmbiguousKey         Code = "ambiguous-key"
 	BrokenSeal           Code = "broken-seal"
+	MustAgree            Code = "must-agree"
+	Release              Code = "release"
 	NotOnBothSides       Code = "not-on-both-sides"
 	LocalNeeded          Code = "local-needed"
 	UnfinishedImport     Code = "unfinished-import"

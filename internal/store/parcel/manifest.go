@@ -35,21 +35,24 @@ const (
 
 // Manifest describes a parcel.
 type Manifest struct {
-	Format     string        `json:"format"`
-	Version    int           `json:"version"`
-	ID         string        `json:"id"`
-	Name       string        `json:"name"`
-	Note       string        `json:"note"`
-	Source     string        `json:"source"`
-	ExportedAt string        `json:"exported_at"` // UTC, to the millisecond
-	ExportedBy string        `json:"exported_by"`
-	Program    string        `json:"program"`
-	Selection  Selection     `json:"selection"`
-	Keys       record.Shapes `json:"keys"` // key fields of every type that a key or reference needs
-	Types      []Type        `json:"types"`
-	Catalog    Sum           `json:"catalog"`
-	Files      []Sum         `json:"files"`
-	Seal       string        `json:"seal"`
+	Format  string `json:"format"`
+	Version int    `json:"version"`
+	ID      string `json:"id"`
+	Name    string `json:"name"`
+	Note    string `json:"note"`
+	Source  string `json:"source"`
+	Release string `json:"release"` // of the source, "" where it is not known
+	// Settings are the source's values of what has to be equal on both sides, by address.
+	Settings   map[string]string `json:"settings,omitempty"`
+	ExportedAt string            `json:"exported_at"` // UTC, to the millisecond
+	ExportedBy string            `json:"exported_by"`
+	Program    string            `json:"program"`
+	Selection  Selection         `json:"selection"`
+	Keys       record.Shapes     `json:"keys"` // key fields of every type that a key or reference needs
+	Types      []Type            `json:"types"`
+	Catalog    Sum               `json:"catalog"`
+	Files      []Sum             `json:"files"`
+	Seal       string            `json:"seal"`
 }
 
 // Selection is what the export was asked for; all empty is everything.

@@ -27,6 +27,7 @@ const ConfigName = "anagram.yaml"
 type Workspace struct {
 	Dir          string
 	Environments []Environment // in the file's order
+	MustAgree    []string      // addresses of settings that have to be equal on both sides
 	catalogPath  string
 }
 
@@ -35,7 +36,20 @@ type Environment struct {
 	Name     string
 	Connect  string // scheme:address
 	Password Password
+	Release  Release
+	Guard    Guard
 	Line     int
+}
+
+// Release says where an environment's release is to be had: a text, or a setting.
+type Release struct {
+	Text    string
+	Setting string // address of the record that holds it
+}
+
+// Guard is what an environment demands before it may be written to.
+type Guard struct {
+	Release string // exact, minor or off; "" is off
 }
 
 // Password says where the password of an environment is to be had; the password itself
@@ -66,12 +80,36 @@ func (e *Error) Unwrap() error { return e.Cause }
 
 type configForm struct {
 	Catalog      string                     `yaml:"catalog"`
+	MustAgree    []string                   `yaml:"must_agree"`
 	Environments map[string]environmentForm `yaml:"environments"`
 }
 
 type environmentForm struct {
 	Connect  string       `yaml:"connect"`
 	Password passwordForm `yaml:"password"`
+	Release  releaseForm  `yaml:"release"`
+	Guard    guardForm    `yaml:"guard"`
+}
+
+type guardForm struct {
+	Release string `yaml:"release"`
+}
+
+// releaseForm is a text, or the setting that holds it.
+type releaseForm struct {
+	Text    string `yaml:"-"`
+	Setting string `yaml:"setting"`
+}
+
+// UnmarshalYAML reads a text or a map.
+func (f *releaseForm) UnmarshalYAML(decode func(any) error) error {
+	var text string
+	if err := decode(&text); err == nil {
+		f.Text = text
+		return nil
+	}
+	type plain releaseForm
+	return decode((*plain)(f))
 }
 
 type passwordForm struct {
@@ -126,13 +164,13 @@ func Open(dir string) (*Workspace, error) {
 	if err := doc.Decode(&form); err != nil {
 		return nil, err
 	}
-	w := &Workspace{Dir: dir, catalogPath: "catalog.yaml"}
+	w := &Workspace{Dir: dir, MustAgree: form.MustAgree, catalogPath: "catalog.yaml"}
 	if form.Catalog != "" {
 		w.catalogPath = form.Catalog
 	}
 	for _, name := range doc.Names("environments") {
 		described := form.Environments[name]
-		e := Environment{Name: name, Connect: described.Connect, Password: Password(described.Password), Line: doc.Line("environments", name, "connect")}
+		e := Environment{Name: name, Connect: described.Connect, Password: Password(described.Password), Release: Release(described.Release), Guard: Guard(described.Guard), Line: doc.Line("environments", name, "connect")}
 		at := []string{"environments", name, "connect"}
 		switch {
 		case e.Connect == "":
@@ -143,6 +181,8 @@ func Open(dir string) (*Workspace, error) {
 			return nil, doc.Errorf(at, "environment %s: nothing follows %s:", name, e.Scheme())
 		case holdsPassword(e.Connect):
 			return nil, doc.Errorf(at, "environment %s: a password must not stand in %s; take it out and say where it is with password: {env: NAME}, {file: PATH}, {command: [...]} or {keystore: true}", name, ConfigName)
+		case !slices.Contains([]string{"", "exact", "minor", "off"}, described.Guard.Release):
+			return nil, doc.Unknown([]string{"environments", name, "guard", "release"}, "release policy", described.Guard.Release, []string{"exact", "minor", "off"})
 		case described.Password.ways() > 1:
 			return nil, doc.Errorf([]string{"environments", name, "password"}, "environment %s: password: names more than one way; keep one of them", name)
 		}
