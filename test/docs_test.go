@@ -114,7 +114,7 @@ func TestTheExamplesOfFormatsHold(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "anagram.yaml"), []byte(parts[3]), 0o600))
 			w, err := workspace.Open(dir)
 			require.NoError(t, err)
-			assert.Len(t, w.Environments, 2)
+			assert.Len(t, w.Environments, 3)
 		}
 		seen[name]++
 	}

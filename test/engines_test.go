@@ -104,6 +104,7 @@ func TestTheDraftFindsEveryKeyAndReference(t *testing.T) {
 				}
 				assert.Equal(t, want.Key, got.Key, "key of %s", want.Name)
 				assert.Equal(t, want.ID, got.ID, "id of %s", want.Name)
+				assert.Equal(t, want.IDFrom.MadeBy, got.IDFrom.MadeBy, "every one of these engines gives the ids of %s", want.Name)
 				assert.Equal(t, want.PartOf, got.PartOf, "owner of %s", want.Name)
 				assert.Equal(t, len(want.Refers), len(got.Refers), "references of %s", want.Name)
 				for field, to := range want.Refers {

@@ -13,7 +13,7 @@ func (d *Draft) YAML(environment string) []byte {
 	line := func(indent int, text, why string) {
 		text = strings.Repeat("  ", indent) + text
 		if why != "" {
-			text = fmt.Sprintf("%-40s # guess: %s", text, why)
+			text = fmt.Sprintf("%-48s # guess: %s", text, why)
 		}
 		out.WriteString(text + "\n")
 	}

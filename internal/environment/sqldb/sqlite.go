@@ -127,6 +127,11 @@ func (d sqliteDialect) describeColumns(ctx context.Context, q Queryer, place *ca
 	if err != nil {
 		return err
 	}
+	rowid := true
+	err = eachRow(ctx, q, func(rows *sql.Rows) error { return rows.Scan(&rowid) }, "SELECT NOT wr FROM pragma_table_list(?)", place.Name)
+	if err != nil {
+		return err
+	}
 	return eachRow(ctx, q, func(rows *sql.Rows) error {
 		var c catalog.Column
 		var hidden, pk, keys int
@@ -135,6 +140,8 @@ func (d sqliteDialect) describeColumns(ctx context.Context, q Queryer, place *ca
 		c.Derived = hidden >= 2
 		c.RefersTo, c.RefersColumn = foreign[c.Name][0], foreign[c.Name][1]
 		c.InnerID = pk == 1 && keys == 1
+		// An INTEGER PRIMARY KEY is the row's own number, which SQLite gives.
+		c.Default = c.Default || c.InnerID && rowid && strings.EqualFold(c.Declared, "INTEGER")
 		if hidden != 1 {
 			place.Columns = append(place.Columns, c)
 		}
