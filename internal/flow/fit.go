@@ -113,7 +113,7 @@ func danglingReferences(ctx context.Context, env described, c *catalog.Catalog, 
 		for _, field := range t.ReferenceFields() {
 			to, _ := c.Type(t.Refers[field])
 			column := to.ID
-			if column == "" {
+			if column == "" || t.ByKey[field] {
 				column = to.Key[0]
 			}
 			n, err := prober.Dangling(ctx, t.Place(name), field, to.Place(name), column, all)

@@ -29,6 +29,7 @@ type Type struct {
 	ID      string            // internal id, given by the environment; "" where there is none
 	IDFrom  IDSource          // where the internal id of a new record comes from
 	Refers  map[string]string // field -> record type
+	ByKey   map[string]bool   // references that hold the key itself, not the internal id
 	PartOf  string            // owner's record type, "" where it has none
 	Ignore  []string
 	Secret  []string
@@ -39,6 +40,7 @@ type Type struct {
 	Retired Retired
 	Title   string
 	As      map[string]record.Kind // kinds that the environment cannot tell
+	Words   map[string]Words       // how a boolean is kept where it is kept in words
 	Rules   map[string]record.Rule // how texts are compared
 
 	line func(path ...string) int
@@ -57,6 +59,9 @@ type Counter struct {
 	Last  string            // field with the last id
 	Where map[string]string // the row, by the values of its fields
 }
+
+// Words are the two words of a boolean that is kept as a text or a number.
+type Words struct{ True, False string }
 
 // Retired tells which records an environment has taken out of use.
 type Retired struct {

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"regexp"
 	"slices"
+	"strings"
 
 	"anagram/internal/core/record"
 	"anagram/internal/core/yamldoc"
@@ -21,7 +22,7 @@ type typeForm struct {
 	At          placeForm                    `yaml:"at"`
 	Key         []string                     `yaml:"key"`
 	ID          idForm                       `yaml:"id"`
-	Refers      map[string]string            `yaml:"refers"`
+	Refers      map[string]referForm         `yaml:"refers"`
 	PartOf      string                       `yaml:"part_of"`
 	Ignore      []string                     `yaml:"ignore"`
 	Secret      []string                     `yaml:"secret"`
@@ -45,6 +46,23 @@ type stampForm struct {
 type retiredForm struct {
 	Field  string   `yaml:"field"`
 	Values []string `yaml:"values"`
+}
+
+// referForm is a record type, or with by: key a reference that holds its key.
+type referForm struct {
+	To string `yaml:"to"`
+	By string `yaml:"by"`
+}
+
+// UnmarshalYAML reads a text or a map.
+func (f *referForm) UnmarshalYAML(decode func(any) error) error {
+	var name string
+	if err := decode(&name); err == nil {
+		*f = referForm{To: name}
+		return nil
+	}
+	type plain referForm
+	return decode((*plain)(f))
 }
 
 // idForm is the name of a field, or where it comes from as well.
@@ -146,10 +164,10 @@ func readType(doc *yamldoc.Document, name string, form typeForm) (*Type, error) 
 		return nil, doc.Errorf(path, "record type %s has no key; name the fields that identify a record in every environment, such as key: [code]", name)
 	}
 	t := &Type{
-		Name: name, At: form.At, Key: form.Key, ID: form.ID.Field, Refers: form.Refers, PartOf: form.PartOf,
+		Name: name, At: form.At, Key: form.Key, ID: form.ID.Field, Refers: map[string]string{}, ByKey: map[string]bool{}, PartOf: form.PartOf,
 		Ignore: form.Ignore, Secret: form.Secret, Files: form.Files, Local: form.Local,
 		StampAt: form.Stamp.At, StampBy: form.Stamp.By, Retired: Retired(form.Retired), Title: form.Title,
-		As: map[string]record.Kind{}, Rules: map[string]record.Rule{},
+		As: map[string]record.Kind{}, Words: map[string]Words{}, Rules: map[string]record.Rule{},
 	}
 	t.line = func(more ...string) int { return doc.Line(append(slices.Clone(path), more...)...) }
 	if len(t.At) == 0 {
@@ -159,6 +177,13 @@ func readType(doc *yamldoc.Document, name string, form typeForm) (*Type, error) 
 			return nil, doc.Errorf(append(path, "at"), "record type %s: at: is empty", name)
 		}
 		t.At[""] = name
+	}
+	for _, field := range sortedNames(form.Refers) {
+		r := form.Refers[field]
+		if r.By != "" && r.By != "key" && r.By != "id" {
+			return nil, doc.Unknown(append(path, "refers", field, "by"), "way to refer", r.By, []string{"id", "key"})
+		}
+		t.Refers[field], t.ByKey[field] = r.To, r.By == "key"
 	}
 	if err := readIDSource(doc, path, t, form.ID); err != nil {
 		return nil, err
@@ -177,6 +202,14 @@ func readType(doc *yamldoc.Document, name string, form typeForm) (*Type, error) 
 		seen[field] = true
 	}
 	for field, kind := range form.As {
+		if words, ok := strings.CutPrefix(kind, "boolean "); ok {
+			yes, no, _ := strings.Cut(words, "/")
+			if yes == "" || no == "" || yes == no {
+				return nil, doc.Errorf(append(path, "as", field), "record type %s: a boolean in words is written as in: boolean Y/N", name)
+			}
+			t.As[field], t.Words[field] = record.Boolean, Words{True: yes, False: no}
+			continue
+		}
 		parsed, err := record.ParseKind(kind)
 		if err != nil || parsed == record.Reference {
 			return nil, doc.Unknown(append(path, "as", field), "kind of value", kind, record.FieldKinds()[:len(record.FieldKinds())-1])
@@ -222,6 +255,9 @@ func (c *Catalog) checkReferences(doc *yamldoc.Document, t *Type) error {
 		to, ok := c.byName[t.Refers[field]]
 		if !ok {
 			return doc.Unknown(path, "record type", t.Refers[field], slices.Collect(maps.Keys(c.byName)))
+		}
+		if t.ByKey[field] && (len(to.Key) > 1 || to.Refers[to.Key[0]] != "") {
+			return doc.Errorf(path, "record type %s: %s refers to %s by its key, which is more than one plain field", t.Name, field, to.Name)
 		}
 		if to.ID == "" && len(to.Key) > 1 {
 			return doc.Errorf(path, "record type %s: %s refers to %s, which has no internal id and a key of %d fields; give %s an id:", t.Name, field, to.Name, len(to.Key), to.Name)

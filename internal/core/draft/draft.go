@@ -77,6 +77,7 @@ type Type struct {
 type Reference struct {
 	Field, To string
 	Why       string // "" for a foreign key
+	Column    string // what the foreign key points at, where that is not the internal id
 }
 
 var (
@@ -370,7 +371,8 @@ func (m *maker) reference(t *Type, c catalog.Column) (bool, error) {
 			return true, nil
 		}
 		if c.RefersColumn != "" && to.ID.Name != "" && c.RefersColumn != to.ID.Name {
-			return false, nil // by a code: the value itself means the same everywhere
+			t.Refers = append(t.Refers, Reference{Field: c.Name, To: to.Name, Column: c.RefersColumn})
+			return true, nil
 		}
 		t.Refers = append(t.Refers, Reference{Field: c.Name, To: to.Name})
 		return true, nil
@@ -403,7 +405,7 @@ func (m *maker) reference(t *Type, c catalog.Column) (bool, error) {
 			return false, err
 		}
 		if resolves {
-			t.Refers = append(t.Refers, Reference{c.Name, to.Name, "no foreign key, but all of its values are ids of " + to.Place})
+			t.Refers = append(t.Refers, Reference{Field: c.Name, To: to.Name, Why: "no foreign key, but all of its values are ids of " + to.Place})
 			return true, nil
 		}
 	}
@@ -626,8 +628,15 @@ func (m *maker) dropKeyless() {
 			break
 		}
 	}
+	keys := map[string][]string{}
+	for _, t := range m.draft.Types {
+		keys[t.Name] = t.Key
+	}
 	for _, t := range m.draft.Types {
 		t.Refers = slices.DeleteFunc(t.Refers, func(r Reference) bool {
+			if r.Column != "" && !slices.Equal(keys[r.To], []string{r.Column}) {
+				return true // a code that is not the key: the value itself means the same everywhere
+			}
 			if dropped[r.To] {
 				t.Ignore = append(t.Ignore, Noted{r.Field, "it points at " + r.To + ", which is left out"})
 			}

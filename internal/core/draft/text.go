@@ -50,7 +50,11 @@ func (d *Draft) YAML(environment string) []byte {
 		if len(t.Refers) > 0 {
 			line(2, "refers:", "")
 			for _, r := range t.Refers {
-				line(3, word(r.Field)+": "+word(r.To), r.Why)
+				to := word(r.To)
+				if r.Column != "" {
+					to = "{to: " + to + ", by: key}"
+				}
+				line(3, word(r.Field)+": "+to, r.Why)
 			}
 		}
 		if t.PartOf.Name != "" {

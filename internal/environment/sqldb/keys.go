@@ -40,7 +40,7 @@ func (s *session) learn(ctx context.Context, m *environment.Model, typ string, i
 			}
 			rows[id] = row[1:]
 			for i, field := range t.Key {
-				if t.Refers[field] == typ {
+				if t.Refers[field] == typ && !t.ByKey[field] {
 					parents = append(parents, row[1+i])
 				}
 			}
@@ -52,7 +52,7 @@ func (s *session) learn(ctx context.Context, m *environment.Model, typ string, i
 		pending = unknown(parents, known, rows)
 	}
 	for i, field := range t.Key {
-		if to := t.Refers[field]; to != "" && to != typ {
+		if to := t.Refers[field]; to != "" && to != typ && !t.ByKey[field] {
 			stored := make([]any, 0, len(rows))
 			for _, row := range rows {
 				stored = append(stored, row[i])
@@ -83,7 +83,7 @@ func (s *session) learnByKey(ctx context.Context, m *environment.Model, t table,
 		if id == nil {
 			continue
 		}
-		v, err := s.value(m, id, field)
+		v, err := s.value(m, t.Type, id, field)
 		if err != nil {
 			return &environment.RecordError{Environment: s.name, Address: t.Name + "/" + idText(id), Field: field.Name, Cause: err}
 		}
@@ -133,7 +133,7 @@ func (b *keyBuilder) key(id string) (record.Key, error) {
 	parts := make([]record.Value, len(row))
 	for i, field := range b.m.Shapes[b.t.Name] {
 		var err error
-		if field.Refers == b.t.Name && row[i] != nil {
+		if field.Refers == b.t.Name && row[i] != nil && !b.t.ByKey[field.Name] {
 			parent, err := b.key(idText(row[i]))
 			if err != nil {
 				return record.Key{}, err
@@ -141,7 +141,7 @@ func (b *keyBuilder) key(id string) (record.Key, error) {
 			parts[i] = record.ReferenceValue(parent)
 			continue
 		}
-		if parts[i], err = b.s.value(b.m, row[i], field); err != nil {
+		if parts[i], err = b.s.value(b.m, b.t.Type, row[i], field); err != nil {
 			return record.Key{}, &environment.RecordError{Environment: b.s.name, Address: b.t.Name + " with internal id " + id, Field: field.Name, Cause: err}
 		}
 	}
@@ -174,7 +174,7 @@ func (s *session) rowKeys(ctx context.Context, m *environment.Model, t table, at
 	}
 	shape := m.Shapes[t.Name]
 	for i, field := range shape {
-		if field.Kind == record.Reference {
+		if field.Kind == record.Reference && !t.ByKey[field.Name] {
 			if err := s.learn(ctx, m, field.Refers, column(rows, at+i)); err != nil {
 				return nil, err
 			}
@@ -185,7 +185,7 @@ func (s *session) rowKeys(ctx context.Context, m *environment.Model, t table, at
 		parts := make([]record.Value, len(shape))
 		for i, field := range shape {
 			var err error
-			if parts[i], err = s.value(m, row[at+i], field); err != nil {
+			if parts[i], err = s.value(m, t.Type, row[at+i], field); err != nil {
 				return nil, &environment.RecordError{Environment: s.name,
 					Address: fmt.Sprintf("%s with %s %s", t.Name, strings.Join(t.identity, ", "), identity(row[:at]).text()), Field: field.Name, Cause: err}
 			}

@@ -97,7 +97,7 @@ func (s *session) storedKeys(ctx context.Context, m *environment.Model, t table,
 	shape := m.Shapes[t.Name]
 	referred := make([]map[string][]identity, len(shape))
 	for i, field := range shape {
-		if field.Kind != record.Reference {
+		if field.Kind != record.Reference || t.ByKey[field.Name] {
 			continue
 		}
 		var ask []record.Key
@@ -122,6 +122,11 @@ func (s *session) storedKeys(ctx context.Context, m *environment.Model, t table,
 			switch {
 			case part.IsNull():
 				choices = []any{nil}
+			case t.ByKey[t.Key[i]]:
+				stored, err := s.dialect.Encode(part.Parts()[0], t.columns[t.Key[i]])
+				if err == nil {
+					choices = []any{stored}
+				}
 			case shape[i].Kind == record.Reference:
 				for _, id := range referred[i][part.Text()] {
 					choices = append(choices, id[0])

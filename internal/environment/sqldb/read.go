@@ -5,7 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
+	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
 )
@@ -128,7 +130,7 @@ func (s *session) build(ctx context.Context, m *environment.Model, l layout, row
 		return err
 	}
 	for i, field := range l.fields {
-		if field.Kind != record.Reference {
+		if field.Kind != record.Reference || l.ByKey[field.Name] {
 			continue
 		}
 		if err := s.learn(ctx, m, field.Refers, column(rows, l.fieldAt+i)); err != nil {
@@ -138,7 +140,7 @@ func (s *session) build(ctx context.Context, m *environment.Model, l layout, row
 	for n, row := range rows {
 		rec := record.Record{Key: keys[n], Values: make([]record.Value, len(l.fields)), ID: identity(row[:l.keyAt]).text()}
 		for i, field := range l.fields {
-			if rec.Values[i], err = s.value(m, row[l.fieldAt+i], field); err != nil {
+			if rec.Values[i], err = s.value(m, l.Type, row[l.fieldAt+i], field); err != nil {
 				return &environment.RecordError{Environment: s.name, Address: m.Catalog.Address(l.Name, rec.Key), Field: field.Name, Cause: err}
 			}
 		}
@@ -156,12 +158,29 @@ func (s *session) build(ctx context.Context, m *environment.Model, l layout, row
 }
 
 // value brings one stored value to a field's form. References have been learned before.
-func (s *session) value(m *environment.Model, stored any, field record.Field) (record.Value, error) {
+func (s *session) value(m *environment.Model, of *catalog.Type, stored any, field record.Field) (record.Value, error) {
 	if stored == nil {
 		return record.NullValue(), nil
 	}
+	if words, ok := of.Words[field.Name]; ok && field.Kind == record.Boolean {
+		switch text := strings.TrimRight(idText(stored), " "); text {
+		case words.True:
+			return record.BooleanValue(true), nil
+		case words.False:
+			return record.BooleanValue(false), nil
+		default:
+			return record.Value{}, fmt.Errorf("it holds %q, which is neither %s nor %s. Correct it, or as: in the catalog", text, words.True, words.False)
+		}
+	}
 	if field.Kind != record.Reference {
 		return s.dialect.Decode(stored, field.Kind)
+	}
+	if of.ByKey[field.Name] {
+		v, err := s.dialect.Decode(stored, m.Shapes[field.Refers][0].Kind)
+		if err != nil {
+			return v, err
+		}
+		return record.ReferenceValue(m.Shapes.Key(field.Refers, []record.Value{v})), nil
 	}
 	key, ok := s.keys[field.Refers][idText(stored)]
 	if !ok {

@@ -34,7 +34,7 @@ func (s *session) Write(ctx context.Context, m *environment.Model, c environment
 		if values[i].IsAbsent() {
 			continue
 		}
-		stored, err := s.stored(ctx, m, values[i], field, t.columns[field.Name])
+		stored, err := s.stored(ctx, m, t.Type, values[i], field, t.columns[field.Name])
 		if err != nil {
 			return fail(field.Name, err)
 		}
@@ -124,7 +124,16 @@ func (s *session) guard(ctx context.Context, statement string) error {
 }
 
 // stored gives what to store for a value, translating references.
-func (s *session) stored(ctx context.Context, m *environment.Model, v record.Value, field record.Field, column catalog.Column) (any, error) {
+func (s *session) stored(ctx context.Context, m *environment.Model, of *catalog.Type, v record.Value, field record.Field, column catalog.Column) (any, error) {
+	if words, ok := of.Words[field.Name]; ok && v.Kind() == record.Boolean {
+		if v.Text() == "true" {
+			return words.True, nil
+		}
+		return words.False, nil
+	}
+	if of.ByKey[field.Name] && !v.IsNull() {
+		return s.dialect.Encode(v.Parts()[0], column)
+	}
 	if v.IsNull() || field.Kind != record.Reference {
 		return s.dialect.Encode(v, column)
 	}
