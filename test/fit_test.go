@@ -29,6 +29,8 @@ func TestReleaseAndSettingsThatMustAgree(t *testing.T) {
   target: {connect: "sqlite:target.db", release: {setting: setting/version}, guard: {release: `+c.policy+`}}
 must_agree: [setting/currency]
 `)
+			checked := p.must(c.code, "catalog", "check", "source", "target")
+			assert.Contains(t, words(checked.out), c.why)
 			p.must(0, "export", "source", "--name", "p")
 			r := p.must(3, "match", "p", "--against", "target")
 			p.must(0, "approve", "unit/mg")

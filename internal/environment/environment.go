@@ -10,6 +10,7 @@ package environment
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
@@ -37,7 +38,11 @@ type Description struct {
 	Account string // "" where the engine has no accounts
 	Address string // where it is, without secrets
 	Rights  string // what the account may do, in words
-	Places  map[string]catalog.Place
+	// Clock is the server's time when it was asked, zero where it is this machine's.
+	Clock time.Time
+	// Ahead is how far its clock is before this machine's; negative is behind.
+	Ahead  time.Duration
+	Places map[string]catalog.Place
 }
 
 // Reader reads records. All reading of one Reader sees one moment of the environment

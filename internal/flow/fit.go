@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"anagram/internal/core/catalog"
+	"anagram/internal/core/check"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
 	"anagram/internal/store/sorting"
@@ -21,11 +22,13 @@ type CatalogReport struct {
 
 // CheckCatalog compares the catalog with environments: places, fields, rights to read,
 // references that lead nowhere, keys that occur twice or are null.
-func (s *Session) CheckCatalog(ctx context.Context, names []string) ([]CatalogReport, []string, error) {
+func (s *Session) CheckCatalog(ctx context.Context, names []string) ([]CatalogReport, Together, error) {
+	var together Together
 	c, err := s.Workspace.Catalog()
 	if err != nil {
-		return nil, nil, err
+		return nil, together, err
 	}
+	pair := len(names) == 2 // a source and a target
 	if len(names) == 0 {
 		for _, e := range s.Workspace.Environments {
 			names = append(names, e.Name)
@@ -36,12 +39,41 @@ func (s *Session) CheckCatalog(ctx context.Context, names []string) ([]CatalogRe
 	for _, name := range names {
 		report, fit, err := s.checkIn(ctx, c, name)
 		if err != nil {
-			return nil, nil, err
+			return nil, together, err
 		}
 		out = append(out, report)
 		fields[name] = fit.Fields
 	}
-	return out, oneSided(c, names, fields), nil
+	together.OneSided = oneSided(c, names, fields)
+	if pair {
+		together.Checks, err = s.fitOf(ctx, c, names[0], names[1])
+	}
+	return out, together, err
+}
+
+// Together is what shows only where environments are seen side by side.
+type Together struct {
+	OneSided []string      // fields that not all of them have
+	Checks   []check.Check // of a source and a target: releases, settings that must agree
+}
+
+// fitOf compares what has to fit between a source and a target.
+func (s *Session) fitOf(ctx context.Context, c *catalog.Catalog, source, target string) ([]check.Check, error) {
+	var sides []side
+	for _, name := range []string{source, target} {
+		env, err := s.openDescribed(ctx, name, c)
+		if err != nil {
+			return nil, err
+		}
+		one, err := s.sideOf(ctx, env, c, name)
+		_ = env.Close()
+		if err != nil {
+			return nil, err
+		}
+		sides = append(sides, one)
+	}
+	e, err := s.Workspace.Environment(target)
+	return s.fitChecks(sides[0], sides[1], e.Guard.Release), err
 }
 
 // oneSided names the fields that not all of the environments have.

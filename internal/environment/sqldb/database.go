@@ -3,6 +3,7 @@ package sqldb
 import (
 	"context"
 	"database/sql"
+	"time"
 
 	"anagram/internal/environment"
 )
@@ -40,9 +41,14 @@ func open(ctx context.Context, name string, d Dialect, db *sql.DB, readOnly bool
 
 // Describe says what the database is and lists its places.
 func (e *database) Describe(ctx context.Context) (environment.Description, error) {
+	asked := time.Now()
 	about, err := e.dialect.About(ctx, e.q)
 	if err != nil {
 		return about, e.explain(err)
+	}
+	if !about.Clock.IsZero() {
+		// The server told its time somewhere between asking and answer.
+		about.Ahead = about.Clock.Sub(asked.Add(time.Since(asked) / 2))
 	}
 	about.Places, err = e.describe(ctx)
 	return about, err

@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/go-sql-driver/mysql"
 
@@ -112,16 +113,18 @@ func (d mysqlDialect) About(ctx context.Context, q Queryer) (environment.Descrip
 	about := environment.Description{Address: fmt.Sprintf("mysql://%s/%s", d.host, d.database)}
 	err := eachRow(ctx, q, func(rows *sql.Rows) error {
 		var version string
-		if err := rows.Scan(&version, &about.Account); err != nil {
+		var micros int64
+		if err := rows.Scan(&version, &about.Account, &micros); err != nil {
 			return err
 		}
+		about.Clock = time.UnixMicro(micros)
 		product := "MySQL "
 		if strings.Contains(version, "MariaDB") {
 			product = "MariaDB "
 		}
 		about.Product = product + strings.SplitN(version, "-", 2)[0]
 		return nil
-	}, "SELECT version(), current_user()")
+	}, "SELECT version(), current_user(), cast(unix_timestamp(sysdate(6)) * 1000000 AS signed)")
 	if err != nil {
 		return about, err
 	}

@@ -125,8 +125,8 @@ func (d postgresDialect) About(ctx context.Context, q Queryer) (environment.Desc
 	about := environment.Description{Address: fmt.Sprintf("postgres://%s/%s", d.host, d.database)}
 	var writable, readable, tables int
 	err := eachRow(ctx, q, func(rows *sql.Rows) error {
-		return rows.Scan(&about.Product, &about.Account, &tables, &readable, &writable)
-	}, `SELECT 'PostgreSQL ' || split_part(current_setting('server_version'), ' ', 1), current_user, count(*),
+		return rows.Scan(&about.Product, &about.Account, &about.Clock, &tables, &readable, &writable)
+	}, `SELECT 'PostgreSQL ' || split_part(current_setting('server_version'), ' ', 1), current_user, clock_timestamp(), count(*),
 		count(*) FILTER (WHERE has_table_privilege(c.oid, 'SELECT')), count(*) FILTER (WHERE has_table_privilege(c.oid, 'INSERT') AND has_table_privilege(c.oid, 'UPDATE'))
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'p') AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\_%'`)
 	about.Rights = rightsText(tables, readable, writable)

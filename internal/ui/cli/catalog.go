@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"anagram/internal/core/catalog"
+	"anagram/internal/core/check"
 	"anagram/internal/core/yamldoc"
 	"anagram/internal/flow"
 )
@@ -186,8 +187,11 @@ func (a *app) catalogCheckCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "check [ENV...]",
 		Short: "Check that the catalog holds in environments: places, fields, keys, references",
+		Long: `Checks that the catalog holds in environments, all of the workspace where none is
+named. Of two, the first is taken for the source and the second for the target: then
+their releases and the settings that must agree are compared as well.`,
 		RunE: a.step(0, -1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
-			reports, oneSided, err := s.CheckCatalog(cmd.Context(), given)
+			reports, together, err := s.CheckCatalog(cmd.Context(), given)
 			if err != nil {
 				return err
 			}
@@ -196,10 +200,16 @@ func (a *app) catalogCheckCommand() *cobra.Command {
 				list = append(list, a.printCheck(s, r))
 			}
 			if a.json {
-				return a.printJSON(map[string]any{"environments": list, "one_sided": append([]string{}, oneSided...)})
+				return a.printJSON(map[string]any{"environments": list, "one_sided": append([]string{}, together.OneSided...), "checks": append([]check.Check{}, together.Checks...)})
 			}
-			for _, text := range oneSided {
+			for _, text := range together.OneSided {
 				fmt.Fprintln(a.out(), a.wrap(tone("caution")+" "+text+".", "  "))
+			}
+			for _, c := range together.Checks {
+				fmt.Fprintln(a.out(), a.wrap(fmt.Sprintf("%s %s: %s %s", tone(string(c.Level)), c.Code, c.Message, c.Mend), "  "))
+				if c.Level == check.Blocker {
+					a.code = exitBlocked
+				}
 			}
 			if a.code == exitDone && len(reports) > 0 {
 				a.next("anagram export " + reports[0].Environment)

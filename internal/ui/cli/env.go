@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -111,7 +112,7 @@ func (a *app) envTestCommand() *cobra.Command {
 					}
 				} else {
 					entry["product"], entry["address"], entry["account"] = r.About.Product, r.About.Address, r.About.Account
-					entry["rights"], entry["places"] = r.About.Rights, len(r.About.Places)
+					entry["rights"], entry["places"], entry["clock_ahead_seconds"] = r.About.Rights, len(r.About.Places), r.About.Ahead.Round(time.Millisecond).Seconds()
 					if !a.json {
 						who := ""
 						if r.About.Account != "" {
@@ -119,6 +120,13 @@ func (a *app) envTestCommand() *cobra.Command {
 						}
 						fmt.Fprintln(out, a.wrap(fmt.Sprintf("reached      %s: %s%s, %s, %s", r.Name, r.About.Product, who, r.About.Rights, count(len(r.About.Places), "table")), "             "))
 						fmt.Fprintf(out, "             %s\n", r.About.Address)
+						if ahead := r.About.Ahead.Abs(); ahead > 2*time.Second {
+							side := "ahead of"
+							if r.About.Ahead < 0 {
+								side = "behind"
+							}
+							fmt.Fprintf(out, "             its clock is %s %s this machine's\n", ahead.Round(time.Second), side)
+						}
 					}
 				}
 				list = append(list, entry)
