@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"path/filepath"
@@ -255,7 +256,7 @@ func (m *matching) matchType(ctx context.Context, t *catalog.Type, pt parcel.Typ
 	defer sorter.Close()
 	counts, err := match.Join(match.Input{
 		Fields: fields,
-		Source: m.project(m.parcel.Records(ctx, t.Name), t.Name, at),
+		Source: m.project(m.parcel.Records(ctx, t.Name), t.Name, fields, at),
 		Target: m.sorted(ctx, sorter, t.Name, fields),
 		InScope: func(key record.Key) bool {
 			in, _ := m.selection.covers(t.Name, m.catalog.Address(t.Name, key))
@@ -275,8 +276,7 @@ func (m *matching) readTarget(ctx context.Context, t *catalog.Type, fields []rec
 	sorter := sorting.New(m.scratch)
 	for rec, err := range m.env.Read(ctx, m.model, environment.Reading{Type: t.Name, Fields: fields}) {
 		if err == nil {
-			payload := append([]byte(rec.ID), 0)
-			err = sorter.Add(sorting.Entry{Order: rec.Key.Order(), Payload: record.AppendLine(payload, fields, rec)})
+			err = sorter.Add(sorting.Entry{Order: rec.Key.Order(), Payload: packTarget(fields, rec)})
 		}
 		if err != nil {
 			sorter.Close()
@@ -295,9 +295,7 @@ func (m *matching) sorted(ctx context.Context, sorter *sorting.Sorter, typ strin
 				err = ctx.Err()
 			}
 			if err == nil {
-				end := slices.Index(entry.Payload, 0)
-				rec, err = record.ParseLine(entry.Payload[end+1:], typ, fields, m.model.Shapes)
-				rec.ID = string(entry.Payload[:end])
+				rec = unpackTarget(entry, typ, fields, m.model.Shapes)
 			}
 			if !yield(rec, err) || err != nil {
 				return
@@ -306,9 +304,33 @@ func (m *matching) sorted(ctx context.Context, sorter *sorting.Sorter, typ strin
 	}
 }
 
+// packTarget writes a record for sorting: internal id and stamps, then the line of key
+// and values, which stands alone so that it can be compared with the source's.
+func packTarget(fields []record.Field, rec record.Record) []byte {
+	var head string
+	for _, text := range []string{rec.ID, rec.ChangedAt, rec.ChangedBy} { // an id of bytes may hold a zero
+		head += strings.ReplaceAll(text, "\x00", "\ufffd") + "\x00"
+	}
+	rec.ChangedAt, rec.ChangedBy = "", ""
+	return record.AppendLine([]byte(head), fields, rec)
+}
+
+// unpackTarget gives the record back; its key and values are read only when asked for.
+func unpackTarget(entry sorting.Entry, typ string, fields []record.Field, shapes record.Shapes) record.Record {
+	parts := bytes.SplitN(entry.Payload, []byte{0}, 4)
+	return record.Record{
+		Key: record.KeyByOrder(entry.Order), ID: string(parts[0]), ChangedAt: string(parts[1]), ChangedBy: string(parts[2]), Line: parts[3],
+		Load: func(r *record.Record) error {
+			full, err := record.ParseLine(r.Line, typ, fields, shapes)
+			r.Key, r.Values, r.Load = full.Key, full.Values, nil
+			return err
+		},
+	}
+}
+
 // project keeps the compared fields of the parcel's records. A parcel has no internal
 // ids; where a key occurs twice, the spelling of each tells the records apart.
-func (m *matching) project(in record.Stream, typ string, at []int) record.Stream {
+func (m *matching) project(in record.Stream, typ string, fields []record.Field, at []int) record.Stream {
 	return func(yield func(record.Record, error) bool) {
 		for rec, err := range in {
 			if err == nil {
@@ -317,6 +339,7 @@ func (m *matching) project(in record.Stream, typ string, at []int) record.Stream
 					values[i] = rec.Values[from]
 				}
 				rec.Values, rec.ID = values, m.catalog.Address(typ, rec.Key)
+				rec.Line = record.AppendLine(nil, fields, record.Record{Key: rec.Key, Values: values})
 				m.session.Progress.Add(1)
 			}
 			if !yield(rec, err) {

@@ -8,6 +8,7 @@
 package match
 
 import (
+	"bytes"
 	"fmt"
 	"iter"
 
@@ -82,7 +83,8 @@ type Finding struct {
 const MaxIDs = 20
 
 // Input is what Join works on. All streams are in key order; a stream that is not
-// ends in an error.
+// ends in an error. Records of the target may be incomplete as long as they can be
+// loaded: those whose Line is that of the source are never read.
 type Input struct {
 	Fields []record.Field
 	Source record.Stream
@@ -132,6 +134,18 @@ func Join(in Input, found func(Finding) error) (Counts, error) {
 		a, err := agreed.takeUpTo(key)
 		if err != nil {
 			return counts, err
+		}
+		if s.count == 1 && t.count == 1 && s.first.Line != nil && bytes.Equal(s.first.Line, t.first.Line) && !in.Ambiguous(s.first.Key) {
+			counts.By[Same]++
+			continue
+		}
+		if t.first != nil && t.first.Load != nil {
+			if err := t.first.Load(t.first); err != nil {
+				return counts, err
+			}
+			if s.first == nil {
+				key = t.first.Key
+			}
 		}
 		if s.first == nil && !in.InScope(key) {
 			counts.NotCompared += t.count

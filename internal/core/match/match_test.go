@@ -1,6 +1,7 @@
 package match
 
 import (
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"slices"
@@ -203,4 +204,31 @@ func TestAgreesWithASimpleMatcher(t *testing.T) {
 		require.Equal(t, own.By[Conflict], len(self))
 		_ = counts
 	}
+}
+
+// Records of the target are completed only where they are not the source's own.
+func TestOnlyWhatDiffersIsLoaded(t *testing.T) {
+	line := func(r record.Record) []byte {
+		return record.AppendLine(nil, fields, record.Record{Key: r.Key, Values: r.Values})
+	}
+	withLine := func(r record.Record) record.Record { r.Line = line(r); return r }
+	loaded := []string{}
+	lazy := func(full record.Record) record.Record {
+		return record.Record{Key: record.KeyByOrder(full.Key.Order()), ID: full.ID, Line: line(full), Load: func(r *record.Record) error {
+			loaded = append(loaded, full.ID)
+			r.Key, r.Values, r.Load = full.Key, full.Values, nil
+			return nil
+		}}
+	}
+	found, counts := join(t,
+		[]record.Record{withLine(rec("A", "x", "1")), withLine(rec("B", "x", "1")), withLine(rec("D", "x", "1")), withLine(rec("D", "x", "1"))},
+		[]record.Record{lazy(rec("A", "x", "1")), lazy(rec("B", "x", "2")), lazy(rec("C", "x", "1")), lazy(rec("D", "x", "1"))}, nil)
+	assert.Equal(t, []string{"B'", "C'", "D'"}, loaded)
+	assert.Equal(t, map[Status]int{Same: 1, Changed: 1, TargetOnly: 1, Conflict: 1}, counts.By)
+	assert.Equal(t, "C", found[1].Key.Parts()[0].Text(), "a key that was loaded has its parts")
+	broken := lazy(rec("A", "y", "1"))
+	broken.Load = func(*record.Record) error { return errors.New("cannot be read") }
+	_, err := Join(Input{Fields: fields, Source: stream([]record.Record{withLine(rec("A", "x", "1"))}), Target: stream([]record.Record{broken}),
+		InScope: func(record.Key) bool { return true }, Ambiguous: func(record.Key) bool { return false }}, func(Finding) error { return nil })
+	assert.ErrorContains(t, err, "cannot be read")
 }

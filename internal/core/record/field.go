@@ -39,6 +39,13 @@ type Record struct {
 	ChangedAt string  // stamp, as the environment tells it; "" where there is none
 	ChangedBy string
 	Why       string // in a parcel: chosen or along
+
+	// Line, where it is given, is the canonical line of key and values alone. Two
+	// records with the same line are the same, which saves reading one of them.
+	Line []byte
+	// Load completes a record of which so far only the order of its key and Line are
+	// there; nil where the record is complete.
+	Load func(*Record) error
 }
 
 // Stream gives records one after the other. The first error ends it.

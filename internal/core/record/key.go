@@ -58,6 +58,10 @@ func NewKey(parts []Value, rules []Rule) Key {
 	return Key{parts: parts, order: string(out)}
 }
 
+// KeyByOrder makes a key of which only the order form is known: it compares, but has no
+// parts.
+func KeyByOrder(order string) Key { return Key{order: order} }
+
 // Parts gives the key's values as found. The caller must not change them.
 func (k Key) Parts() []Value { return k.parts }
 
