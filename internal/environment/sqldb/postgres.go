@@ -326,7 +326,7 @@ func (d postgresDialect) Explain(err error) (message, mend string) {
 	if !errors.As(err, &pg) {
 		var connect *pgconn.ConnectError
 		if errors.As(err, &connect) {
-			return fmt.Sprintf("%s cannot be reached as %s.", d.host, d.account), "Check address, account and network; the reason given is: " + cause(err)
+			return fmt.Sprintf("%s cannot be reached as %s.", d.host, d.account), "Check address, account and network; the reason given is: " + cause(err) + "."
 		}
 		return "the connection to " + d.host + " was lost: " + cause(err) + ".", "Check the server and try again; nothing is half-written."
 	}
@@ -358,6 +358,9 @@ func (d postgresDialect) Explain(err error) (message, mend string) {
 func cause(err error) string {
 	for {
 		inner := errors.Unwrap(err)
+		if several, ok := err.(interface{ Unwrap() []error }); ok && len(several.Unwrap()) > 0 { //nolint:errorlint // this looks at each level itself
+			inner = several.Unwrap()[0] // one try for each address of a host; they fail alike
+		}
 		if inner == nil {
 			return err.Error()
 		}
