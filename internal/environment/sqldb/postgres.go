@@ -358,7 +358,7 @@ func (d postgresDialect) Explain(err error) (message, mend string) {
 func cause(err error) string {
 	for {
 		inner := errors.Unwrap(err)
-		if several, ok := err.(interface{ Unwrap() []error }); ok && len(several.Unwrap()) > 0 { //nolint:errorlint // this looks at each level itself
+		if several, ok := err.(interface{ Unwrap() []error }); ok && len(several.Unwrap()) > 0 {
 			inner = several.Unwrap()[0] // one try for each address of a host; they fail alike
 		}
 		if inner == nil {
