@@ -91,3 +91,23 @@ func TestStreamsAreKeptApart(t *testing.T) {
 		assert.NotEmpty(t, p.json(0, args...), "%v", args)
 	}
 }
+
+// A docket is complete in itself: an approver who has nothing else reviews and decides
+// it, sends it back, and the import goes by what was decided there.
+func TestADocketCanBeSentToSomebodyElse(t *testing.T) {
+	p := reviewed(t)
+	away := &place{t: t, dir: t.TempDir(), user: "jonas"}
+	away.write("sent.docket", string(p.read("dockets/0001.docket")))
+	text := away.must(0, "review", "sent.docket").out
+	assert.Contains(t, text, "from  source")
+	assert.Contains(t, text, "assay/NA")
+	away.must(0, "approve", "sent.docket", "unit/*", "--note", "from afar")
+	assert.Contains(t, away.must(0, "history", "sent.docket").out, "3 approved")
+	away.must(2, "review")
+	away.must(2, "import", "sent.docket")
+	p.write("dockets/0001.docket", string(away.read("sent.docket")))
+	f := p.review()["unit/kg"]
+	assert.Equal(t, []string{"approved", "jonas", "from afar"}, []string{f.Decision, f.DecidedBy, f.Note})
+	doc := p.json(0, "import")
+	assert.Equal(t, map[string]any{"new": 2.0, "changed": 1.0}, doc["written"])
+}

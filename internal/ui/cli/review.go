@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -14,6 +15,7 @@ import (
 	"anagram/internal/core/match"
 	"anagram/internal/flow"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/workspace"
 )
 
 func (a *app) reviewCommand() *cobra.Command {
@@ -59,6 +61,11 @@ func (a *app) reviewCommand() *cobra.Command {
 // says which.
 func (a *app) openDocket(ctx context.Context, given []string) (*flow.Session, *docket.Docket, error) {
 	s, err := a.session()
+	var none *workspace.Error
+	if errors.As(err, &none) && len(given) > 0 && isDocket(given[0]) && !docketNumber.MatchString(given[0]) {
+		// A docket file is complete in itself: an approver may have nothing else.
+		s, err = &flow.Session{Workspace: &workspace.Workspace{Dir: a.Dir}, Who: a.who(), Program: "anagram " + version(), Now: a.Now, Progress: a.progress()}, nil
+	}
 	if err != nil {
 		return nil, nil, err
 	}
