@@ -150,7 +150,7 @@ func TestCatalogCheckSaysWhatHolds(t *testing.T) {
 			p, dbs := fernhollow(t, map[string]string{"sandbox": engine, "production": engine})
 			r := p.must(0, "catalog", "check")
 			assert.Contains(t, words(r.out), "caution catalog.yaml line")
-			assert.Contains(t, words(r.out), "1 of its keys occur more than once, such as comment_code/Lipem")
+			assert.Contains(t, words(r.out), "1 key occurs more than once, such as comment_code/Lipem")
 			for _, statement := range []string{"ALTER TABLE units ADD COLUMN symbol varchar(9)", "ALTER TABLE assays DROP COLUMN decimals"} {
 				_, err := dbs["production"].Exec(statement)
 				require.NoError(t, err)
@@ -162,7 +162,7 @@ func TestCatalogCheckSaysWhatHolds(t *testing.T) {
 				_, err := dbs["sandbox"].Exec("PRAGMA foreign_keys = 0; UPDATE panels SET lead_assay_id = 99999 WHERE code IN ('BMP', 'CMP'); UPDATE panel_items SET sort_no = 'last' WHERE sort_no = 10")
 				require.NoError(t, err)
 				r = p.must(2, "catalog", "check", "sandbox")
-				assert.Contains(t, words(r.out), "panel: 2 of its records refer to no assay with field lead_assay_id")
+				assert.Contains(t, words(r.out), "panel: 2 records refer to no assay with field lead_assay_id")
 				assert.Contains(t, words(r.out), `field sort_no: "last" is not an integer`)
 			}
 		})

@@ -154,7 +154,7 @@ func danglingReferences(ctx context.Context, env described, c *catalog.Catalog, 
 			}
 			if n > 0 {
 				out[t.Name] = append(out[t.Name], catalog.Problem{Type: t.Name, Line: t.Line("refers", field), Message: fmt.Sprintf(
-					"%d of its records refer to no %s with field %s; correct them in %s, or put the field under ignore:", n, to.Name, field, name)})
+					"%s to no %s with field %s; correct this in %s, or put the field under ignore:", number(n, "record refers", "records refer"), to.Name, field, name)})
 			}
 		}
 	}
@@ -211,12 +211,20 @@ func (s *Session) checkRecords(ctx context.Context, env described, model *enviro
 		problems = append(problems, catalog.Problem{Type: t.Name, Line: t.Line("key"), Message: message, Caution: true})
 	}
 	if twice > 0 {
-		note(fmt.Sprintf("%d of its keys occur more than once, such as %s; a match names them and never guesses", twice, example))
+		note(fmt.Sprintf("%s more than once, such as %s; a match names this and never guesses", number(twice, "key occurs", "keys occur"), example))
 	}
 	if nulls > 0 {
-		note(fmt.Sprintf("%d of its records have a null in their key", nulls))
+		note(number(nulls, "record has a null in its key", "records have a null in their key"))
 	}
 	return problems, sorter.Count(), nil
+}
+
+// number writes how many, with the words for one or for several.
+func number(n int, one, several string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, several)
 }
 
 // isRoot reports whether all that is null in a key is the parent of a tree's root.

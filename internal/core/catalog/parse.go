@@ -56,13 +56,8 @@ type referForm struct {
 
 // UnmarshalYAML reads a text or a map.
 func (f *referForm) UnmarshalYAML(decode func(any) error) error {
-	var name string
-	if err := decode(&name); err == nil {
-		*f = referForm{To: name}
-		return nil
-	}
 	type plain referForm
-	return decode((*plain)(f))
+	return yamldoc.TextOr(decode, &f.To, (*plain)(f))
 }
 
 // idForm is the name of a field, or where it comes from as well.
@@ -80,13 +75,8 @@ type counterForm struct {
 
 // UnmarshalYAML reads a text or a map.
 func (f *idForm) UnmarshalYAML(decode func(any) error) error {
-	var name string
-	if err := decode(&name); err == nil {
-		*f = idForm{Field: name}
-		return nil
-	}
 	type plain idForm
-	return decode((*plain)(f))
+	return yamldoc.TextOr(decode, &f.Field, (*plain)(f))
 }
 
 // placeForm is one place for all environments, or one for each.
@@ -95,15 +85,13 @@ type placeForm map[string]string
 // UnmarshalYAML reads a text or a map.
 func (p *placeForm) UnmarshalYAML(decode func(any) error) error {
 	var one string
-	if err := decode(&one); err == nil {
-		*p = placeForm{"": one}
-		return nil
-	}
-	var many map[string]string
-	if err := decode(&many); err != nil {
+	many := map[string]string{}
+	if err := yamldoc.TextOr(decode, &one, &many); err != nil {
 		return err
 	}
-	*p = many
+	if *p = many; one != "" {
+		*p = placeForm{"": one}
+	}
 	return nil
 }
 

@@ -15,7 +15,7 @@ type Field struct {
 
 // Same reports whether two values of the field are the same under its rule.
 func (f Field) Same(a, b Value) bool {
-	return a.Equal(b) || f.Rule.Apply(a).Equal(f.Rule.Apply(b))
+	return a.Equal(b) || f.Rule.Form(a).Equal(f.Rule.Form(b))
 }
 
 // Shapes gives for each record type the fields of its key, in key order.

@@ -15,8 +15,8 @@ type Rule struct {
 	BlankIsNull bool `json:"blank_is_null,omitempty"`
 }
 
-// Apply gives the form in which a value is compared under the rule.
-func (r Rule) Apply(v Value) Value {
+// Form gives the form in which a value is compared under the rule.
+func (r Rule) Form(v Value) Value {
 	if v.kind != Text || r == (Rule{}) {
 		return v
 	}
@@ -53,7 +53,7 @@ func NewKey(parts []Value, rules []Rule) Key {
 			rule = rules[i]
 			rule.NFC = true
 		}
-		out = appendOrder(out, rule.Apply(part))
+		out = appendOrder(out, rule.Form(part))
 	}
 	return Key{parts: parts, order: string(out)}
 }

@@ -93,6 +93,17 @@ func knownKeys(t reflect.Type, seen map[reflect.Type]bool) []string {
 	return out
 }
 
+// TextOr reads a value that may be written as a text instead of in full, for
+// UnmarshalYAML: the text goes to text, anything else to full, a pointer to a type
+// without an UnmarshalYAML of its own.
+func TextOr(decode func(any) error, text *string, full any) error {
+	if err := decode(text); err == nil {
+		return nil
+	}
+	*text = ""
+	return decode(full)
+}
+
 // find walks down the names (indexes in lists) as far as they exist and gives the
 // last node, and that of its name.
 func (d *Document) find(path []string) (node, name ast.Node) {

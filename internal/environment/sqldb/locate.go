@@ -136,7 +136,7 @@ func (s *session) storedKeys(ctx context.Context, m *environment.Model, t table,
 				// import writes.
 				rule := shape[i].Rule
 				rule.NFC = true
-				for _, form := range []record.Value{rule.Apply(part), part} {
+				for _, form := range []record.Value{rule.Form(part), part} {
 					stored, err := s.dialect.Encode(form, t.columns[t.Key[i]])
 					if err == nil && (len(choices) == 0 || idText(choices[0]) != idText(stored)) {
 						choices = append(choices, stored) // what cannot be stored is not there
@@ -234,7 +234,7 @@ func (s *session) isPlain(t table, stored []any, shape []record.Field) bool {
 		}
 		rule := field.Rule
 		rule.NFC = true
-		back, err := s.dialect.Encode(rule.Apply(v), t.columns[field.Name])
+		back, err := s.dialect.Encode(rule.Form(v), t.columns[field.Name])
 		if err != nil || idText(back) != idText(stored[i]) {
 			return false
 		}

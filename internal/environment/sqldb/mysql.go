@@ -276,17 +276,14 @@ func (mysqlDialect) Encode(v record.Value, c catalog.Column) (any, error) {
 		}
 		return v.Text(), nil
 	case record.Boolean:
-		if v.Text() == "true" {
-			return int64(1), nil
-		}
-		return int64(0), nil
+		return oneOrZero(v), nil
 	case record.LocalTimestamp:
-		return strings.Replace(v.Text(), "T", " ", 1), nil
+		return spaced(v), nil
 	case record.Timestamp:
 		if c.Kind == record.Text {
 			return v.Text(), nil
 		}
-		return strings.TrimSuffix(strings.Replace(v.Text(), "T", " ", 1), "Z"), nil
+		return strings.TrimSuffix(spaced(v), "Z"), nil
 	default:
 		return v.Text(), nil
 	}

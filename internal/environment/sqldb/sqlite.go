@@ -308,18 +308,26 @@ func (sqliteDialect) Encode(v record.Value, _ catalog.Column) (any, error) {
 		}
 		return i, nil
 	case record.Boolean:
-		if v.Text() == "true" {
-			return int64(1), nil
-		}
-		return int64(0), nil
+		return oneOrZero(v), nil
 	case record.LocalTimestamp:
-		return strings.Replace(v.Text(), "T", " ", 1), nil
+		return spaced(v), nil
 	case record.Bytes:
 		return contentOf(v)
 	default:
 		return v.Text(), nil
 	}
 }
+
+// oneOrZero is a boolean in engines that keep it as a number.
+func oneOrZero(v record.Value) int64 {
+	if v.Text() == "true" {
+		return 1
+	}
+	return 0
+}
+
+// spaced writes a timestamp with a space between date and time, as SQL does.
+func spaced(v record.Value) string { return strings.Replace(v.Text(), "T", " ", 1) }
 
 // contentOf reads the bytes of a value, never nil.
 func contentOf(v record.Value) ([]byte, error) {

@@ -103,13 +103,8 @@ type releaseForm struct {
 
 // UnmarshalYAML reads a text or a map.
 func (f *releaseForm) UnmarshalYAML(decode func(any) error) error {
-	var text string
-	if err := decode(&text); err == nil {
-		f.Text = text
-		return nil
-	}
 	type plain releaseForm
-	return decode((*plain)(f))
+	return yamldoc.TextOr(decode, &f.Text, (*plain)(f))
 }
 
 type passwordForm struct {

@@ -102,7 +102,7 @@ func (a *app) printDecided(r flow.DecideRequest, h docket.Header, result flow.De
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s decided otherwise before: left as decided. Name a record in full, or use --again, to decide anew.", count(result.Kept, "finding")), "  "))
 	}
 	if n := result.PassedOver[match.TargetOnly]; n > 0 {
-		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s passed over: only %s has it or them, and an import never removes anything. See: anagram review %d --removals", count(n, "target-only finding"), h.Target, h.Number), "  "))
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s passed over: an import never removes what only %s has. See: anagram review %d --removals", count(n, "target-only finding"), h.Target, h.Number), "  "))
 	}
 	if n := result.PassedOver[match.Conflict]; n > 0 {
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s passed over: a conflict cannot be approved as it stands. See: anagram review %d --status conflict", count(n, "conflict"), h.Number), "  "))
