@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"anagram/internal/core/catalog"
+	"anagram/internal/core/condition"
 	"anagram/internal/core/record"
 )
 
@@ -30,6 +31,11 @@ type Reading struct {
 	Fields []record.Field // the fields wanted, with the kinds they are brought to
 	// Keys limits the stream to the records with these keys; nil is all of them.
 	Keys []record.Key
+	// Where limits it to those that fulfil all of these conditions. A connector may ask its
+	// database for less first; see condition.Narrow.
+	Where []*condition.Condition
+	// Outside, where it is given, counts the records that the type's only leaves out.
+	Outside *int
 }
 
 // Description is what an environment tells about itself.
@@ -88,9 +94,11 @@ type Change struct {
 // Commit nothing of it remains.
 type Work interface {
 	Reader
-	// Write carries out one change. An error leaves the unit of work usable, so that
-	// all refused records can be named; the caller rolls back then.
-	Write(ctx context.Context, model *Model, change Change) error
+	// Write carries out changes in their order. Refused has one entry for each, nil where it
+	// was written; the others are *RecordError. They leave the unit of work usable, so that
+	// all refused records can be named; the caller rolls back then. After err nothing more
+	// can be done with it.
+	Write(ctx context.Context, model *Model, changes []Change) (refused []error, err error)
 	Commit(ctx context.Context) error
 	// Rollback takes everything back; after Commit it does nothing.
 	Rollback() error

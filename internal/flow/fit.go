@@ -143,9 +143,13 @@ func danglingReferences(ctx context.Context, env described, c *catalog.Catalog, 
 			continue
 		}
 		for _, field := range t.ReferenceFields() {
-			to, _ := c.Type(t.Refers[field])
+			ref := t.Refers[field]
+			to, _ := c.Type(ref.One())
+			if !ref.Plain() || t.Only != "" || to.Only != "" {
+				continue // reading the records finds those
+			}
 			column := to.ID
-			if column == "" || t.ByKey[field] {
+			if column == "" || ref.ByKey {
 				column = to.Key[0]
 			}
 			n, err := prober.Dangling(ctx, t.Place(name), field, to.Place(name), column, all)
@@ -230,7 +234,7 @@ func number(n int, one, several string) string {
 // isRoot reports whether all that is null in a key is the parent of a tree's root.
 func isRoot(t *catalog.Type, key record.Key) bool {
 	for i, part := range key.Parts() {
-		if part.IsNull() && t.Refers[t.Key[i]] != t.Name {
+		if part.IsNull() && t.Refers[t.Key[i]].One() != t.Name {
 			return false
 		}
 	}

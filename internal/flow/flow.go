@@ -147,7 +147,7 @@ func (d described) problems(c *catalog.Catalog, types []string) []catalog.Proble
 		}
 		needed[name] = true
 		if t, ok := c.Type(name); ok {
-			for _, to := range t.Refers {
+			for _, to := range t.Targets() {
 				need(to)
 			}
 		}

@@ -64,31 +64,34 @@ func (im *importing) write(ctx context.Context, writes []sequence.Write) error {
 		if err != nil {
 			return err
 		}
+		var changes []environment.Change
 		for _, w := range batch {
-			a := byID[w.ID]
-			if failed[a.id] || slices.ContainsFunc(a.needs, func(n docket.Need) bool { return failed[n.Finding] }) {
-				failed[a.id] = true
-				continue
-			}
-			change, err := im.change(a, w, lines[w.ID])
+			change, err := im.change(byID[w.ID], w, lines[w.ID])
 			if err != nil {
 				return err
 			}
-			err = im.work.Write(ctx, im.model, change)
-			var refused *environment.RecordError
+			changes = append(changes, change)
+		}
+		refused, err := im.work.Write(ctx, im.model, changes)
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if err != nil {
+			return err
+		}
+		for i, w := range batch {
+			a := byID[w.ID]
 			switch {
-			case ctx.Err() != nil:
-				return ctx.Err()
-			case errors.As(err, &refused):
+			case failed[a.id] || slices.ContainsFunc(a.needs, func(n docket.Need) bool { return failed[n.Finding] }):
+				failed[a.id] = true // refused only because what it needs was
+			case refused[i] != nil:
 				failed[a.id] = true
-				im.fail(a, Refused, err.Error())
+				im.fail(a, Refused, refused[i].Error())
 				if len(im.result.Failures) == maxFailures {
 					return nil
 				}
-			case err != nil:
-				return err
 			case len(w.Only) > 0: // the second pass over a new record
-			case change.Insert:
+			case changes[i].Insert:
 				im.result.New++
 			default:
 				im.result.Changed++

@@ -137,9 +137,10 @@ func sameKeys(p *parcel.Reader, c *catalog.Catalog, name string) error {
 		case !slices.Equal(was.Key, now.Key):
 			return usage("%s says the key of %s is %v; when the parcel was exported it was %v. Export again, then match", name, pt.Name, now.Key, was.Key)
 		}
-		for field, to := range was.Refers {
-			if now.Refers[field] != to {
-				return usage("%s says field %s of %s refers to %q; when the parcel was exported it was %q. Export again, then match", name, field, pt.Name, now.Refers[field], to)
+		for field, ref := range was.Refers {
+			if !slices.Equal(now.Refers[field].To, ref.To) || (now.Refers[field].Inside == nil) != (ref.Inside == nil) {
+				return usage("%s says field %s of %s refers to %q; when the parcel was exported it was %q. Export again, then match", name, field, pt.Name,
+					strings.Join(now.Refers[field].To, ", "), strings.Join(ref.To, ", "))
 			}
 		}
 	}
@@ -249,7 +250,7 @@ func (m *matching) matchType(ctx context.Context, t *catalog.Type, pt parcel.Typ
 	}
 	m.session.Progress.Start(t.Name, 0)
 	defer m.session.Progress.Done()
-	sorter, err := m.readTarget(ctx, t, fields)
+	sorter, outside, err := m.readTarget(ctx, t, fields)
 	if err != nil {
 		return err
 	}
@@ -267,24 +268,25 @@ func (m *matching) matchType(ctx context.Context, t *catalog.Type, pt parcel.Typ
 	if err != nil {
 		return err
 	}
-	m.types = append(m.types, docket.Type{Name: t.Name, Fields: fields, Counts: counts.By, NotCompared: counts.NotCompared})
+	m.types = append(m.types, docket.Type{Name: t.Name, Fields: fields, Counts: counts.By, NotCompared: counts.NotCompared + outside})
 	return m.builder.Type(ctx, m.types[len(m.types)-1])
 }
 
-// readTarget brings the target's records of a type into key order.
-func (m *matching) readTarget(ctx context.Context, t *catalog.Type, fields []record.Field) (*sorting.Sorter, error) {
-	sorter := sorting.New(m.scratch)
-	for rec, err := range m.env.Read(ctx, m.model, environment.Reading{Type: t.Name, Fields: fields}) {
+// readTarget brings the target's records of a type into key order, and counts those that
+// the catalog leaves out.
+func (m *matching) readTarget(ctx context.Context, t *catalog.Type, fields []record.Field) (*sorting.Sorter, int, error) {
+	sorter, outside := sorting.New(m.scratch), 0
+	for rec, err := range m.env.Read(ctx, m.model, environment.Reading{Type: t.Name, Fields: fields, Outside: &outside}) {
 		if err == nil {
 			err = sorter.Add(sorting.Entry{Order: rec.Key.Order(), Payload: packTarget(fields, rec)})
 		}
 		if err != nil {
 			sorter.Close()
-			return nil, err
+			return nil, 0, err
 		}
 		m.session.Progress.Add(1)
 	}
-	return sorter, nil
+	return sorter, outside, nil
 }
 
 func (m *matching) sorted(ctx context.Context, sorter *sorting.Sorter, typ string, fields []record.Field) record.Stream {

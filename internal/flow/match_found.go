@@ -16,12 +16,12 @@ func (m *matching) ambiguousWithin(t *catalog.Type, key record.Key) bool {
 	if len(m.ambiguous) == 0 {
 		return false
 	}
-	for i, part := range key.Parts() {
+	for _, part := range key.Parts() {
 		if part.Kind() != record.Reference {
 			continue
 		}
-		to := t.Refers[t.Key[i]]
-		if m.ambiguous[to][part.Text()] {
+		to := part.Refers()
+		if m.ambiguous[to][part.Key().Order()] {
 			return true
 		}
 		if inner, ok := m.catalog.Type(to); ok && m.ambiguousWithin(inner, part.Key()) {
@@ -63,7 +63,7 @@ func (m *matching) found(ctx context.Context, t *catalog.Type, fields []record.F
 		}
 	case match.New:
 		for i, part := range f.Key.Parts() {
-			if err := m.need(ctx, id, t, record.Field{Name: t.Key[i], Refers: t.Refers[t.Key[i]], Required: true}, part); err != nil {
+			if err := m.need(ctx, id, t, record.Field{Name: t.Key[i], Required: true}, part); err != nil {
 				return err
 			}
 		}

@@ -40,14 +40,16 @@ func (m *matching) proposed(ctx context.Context, finding int64, t *catalog.Type,
 }
 
 func (m *matching) need(ctx context.Context, finding int64, t *catalog.Type, field record.Field, v record.Value) error {
-	if v.Kind() != record.Reference {
-		return nil
+	for _, ref := range v.References() {
+		n := docket.Need{Holder: finding, Type: ref.Refers(), Key: string(record.AppendKey(nil, ref.Key()))}
+		n.Field, n.Address = field.Name, m.catalog.Address(ref.Refers(), ref.Key())
+		n.Owner = field.Name == t.OwnerField()
+		n.Required = field.Required || n.Owner
+		if err := m.builder.Need(ctx, n, ref.Key()); err != nil {
+			return err
+		}
 	}
-	n := docket.Need{Holder: finding, Type: field.Refers, Key: string(record.AppendKey(nil, v.Key()))}
-	n.Field, n.Address = field.Name, m.catalog.Address(field.Refers, v.Key())
-	n.Owner = field.Name == t.OwnerField()
-	n.Required = field.Required || n.Owner
-	return m.builder.Need(ctx, n, v.Key())
+	return nil
 }
 
 // localNeeded checks that a new record gets what only the target can know.

@@ -18,7 +18,11 @@ func Show(c *catalog.Catalog, field record.Field, v record.Value) *string {
 	case record.Null, record.Absent:
 		return nil
 	case record.Reference:
-		text = c.Address(field.Refers, v.Key())
+		text = c.Address(v.Refers(), v.Key())
+	case record.Woven:
+		for _, piece := range v.Parts() {
+			text += *Show(c, field, piece)
+		}
 	case record.Bytes:
 		text = "file sha256:" + v.Text()[:12] + "…"
 	default:

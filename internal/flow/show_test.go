@@ -21,7 +21,7 @@ func TestValuesAsPeopleReadThem(t *testing.T) {
 	c, err := catalog.Parse("c", []byte("types:\n  unit: {key: [code]}\n  a: {key: [code], refers: {u: unit}}\n"))
 	require.NoError(t, err)
 	mg, _ := record.TextValue("mg/L")
-	ref := record.ReferenceValue(record.NewKey([]record.Value{mg}, nil))
+	ref := record.ReferenceValue("unit", record.NewKey([]record.Value{mg}, nil))
 	assert.Equal(t, "unit/mg%2FL", *Show(c, record.Field{Kind: record.Reference, Refers: "unit"}, ref))
 	assert.Nil(t, Show(c, record.Field{}, record.NullValue()))
 	assert.Equal(t, "file sha256:ca978112ca1b…", *Show(c, record.Field{Kind: record.Bytes}, record.BytesValue([]byte("a"))))

@@ -1,6 +1,10 @@
 package catalog
 
-import "anagram/internal/core/record"
+import (
+	"strings"
+
+	"anagram/internal/core/record"
+)
 
 // Address gives a record's name in text: its type and the parts of its key. A
 // reference contributes the parts of the key that it points at; in a tree, whose key
@@ -25,24 +29,31 @@ func (c *Catalog) parts(typ string, values []record.Value) []string {
 	}
 	changing := 0
 	for _, field := range t.Key {
-		if c.changesLength(t.Refers[field], map[string]bool{}) {
+		if c.referenceChangesLength(t.Refers[field], map[string]bool{}) {
 			changing++
 		}
 	}
 	var out []string
 	for i, v := range values {
-		to := t.Refers[t.Key[i]]
+		ref := t.Refers[t.Key[i]]
+		path := func() []string {
+			inner := c.parts(v.Refers(), v.Parts())
+			if ref.One() == "" { // the type tells two records with one key apart
+				inner = append([]string{v.Refers()}, inner...)
+			}
+			return inner
+		}
 		switch {
-		case to == "":
+		case ref.To == nil:
 			out = append(out, record.EncodePart(v))
-		case v.IsNull() && to == typ:
+		case v.IsNull() && ref.One() == typ:
 			// the root of a tree: its path starts with itself
 		case v.IsNull():
 			out = append(out, "~")
-		case changing > 1 && c.changesLength(to, map[string]bool{}):
-			out = append(out, record.EncodePath(c.parts(to, v.Parts())))
+		case changing > 1 && c.referenceChangesLength(ref, map[string]bool{}):
+			out = append(out, record.EncodePath(path()))
 		default:
-			out = append(out, c.parts(to, v.Parts())...)
+			out = append(out, path()...)
 		}
 	}
 	return out
@@ -56,10 +67,24 @@ func (c *Catalog) changesLength(typ string, seen map[string]bool) bool {
 	}
 	seen[typ] = true
 	for _, field := range t.Key {
-		if to := t.Refers[field]; to != "" && c.changesLength(to, seen) {
+		if c.referenceChangesLength(t.Refers[field], seen) {
 			return true
 		}
 	}
 	delete(seen, typ)
 	return false
+}
+
+// referenceChangesLength is changesLength for what a field points at; the keys of
+// several types are taken to differ in length.
+func (c *Catalog) referenceChangesLength(ref Reference, seen map[string]bool) bool {
+	if ref.To == nil {
+		return false
+	}
+	return ref.One() == "" || c.changesLength(ref.One(), seen)
+}
+
+// Path is the address of what a reference points at, without the record type.
+func (c *Catalog) Path(v record.Value) string {
+	return strings.Join(c.parts(v.Refers(), v.Parts()), "/")
 }

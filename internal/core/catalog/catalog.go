@@ -26,11 +26,11 @@ type Type struct {
 	Name    string
 	At      map[string]string // place by environment name; "" is every other one
 	Key     []string
-	ID      string            // internal id, given by the environment; "" where there is none
-	IDFrom  IDSource          // where the internal id of a new record comes from
-	Refers  map[string]string // field -> record type
-	ByKey   map[string]bool   // references that hold the key itself, not the internal id
-	PartOf  string            // owner's record type, "" where it has none
+	ID      string   // internal id, given by the environment; "" where there is none
+	IDFrom  IDSource // where the internal id of a new record comes from
+	Refers  map[string]Reference
+	Only    string // condition (package condition) that its records fulfil; "" for all
+	PartOf  string // owner's record type, "" where it has none
 	Ignore  []string
 	Secret  []string
 	Files   []string
@@ -82,13 +82,8 @@ func (t *Type) OwnerField() string {
 	if t.PartOf == "" {
 		return ""
 	}
-	for _, field := range t.Key {
-		if t.Refers[field] == t.PartOf {
-			return field
-		}
-	}
-	for _, field := range sortedNames(t.Refers) {
-		if t.Refers[field] == t.PartOf {
+	for _, field := range append(slices.Clone(t.Key), sortedNames(t.Refers)...) {
+		if t.Refers[field].One() == t.PartOf {
 			return field
 		}
 	}
@@ -98,7 +93,7 @@ func (t *Type) OwnerField() string {
 // Link reports whether the type only joins others: its key is two references or more.
 func (t *Type) Link() bool {
 	for _, field := range t.Key {
-		if t.Refers[field] == "" {
+		if t.Refers[field].To == nil {
 			return false
 		}
 	}

@@ -57,14 +57,18 @@ types:
   dep: {key: [parent, code], id: id, refers: {parent: dep}}
   desk: {key: [dep_id, no], id: id, refers: {dep_id: dep}}
   pair: {key: [from_id, to_id], refers: {from_id: dep, to_id: desk}}
+  note: {key: [about, lang], refers: {about: [assay, unit, dep]}}
 `)
 	shapes := record.Shapes{}
 	text := func(s string) record.Value { v, _ := record.TextValue(s); return v }
-	ref := func(parts ...record.Value) record.Value {
-		return record.ReferenceValue(shapes.Key("", parts))
+	ref := func(typ string, parts ...record.Value) record.Value {
+		return record.ReferenceValue(typ, shapes.Key("", parts))
 	}
-	core := ref(record.NullValue(), text("CORE"))
-	chem := ref(core, text("CHEM"))
+	core := ref("dep", record.NullValue(), text("CORE"))
+	chem := ref("dep", core, text("CHEM"))
+	any := func(typ string, parts ...record.Value) record.Value {
+		return record.AmongValue(typ, shapes.Key("", parts))
+	}
 	for want, key := range map[string]struct {
 		typ   string
 		parts []record.Value
@@ -72,13 +76,16 @@ types:
 		"assay/GLU":                 {"assay", []record.Value{text("GLU")}},
 		"assay/~":                   {"assay", []record.Value{record.NullValue()}},
 		"assay/%7E":                 {"assay", []record.Value{text("~")}},
-		"range/GLU/~/18":            {"range", []record.Value{ref(text("GLU")), record.NullValue(), record.IntegerValue(18)}},
+		"range/GLU/~/18":            {"range", []record.Value{ref("assay", text("GLU")), record.NullValue(), record.IntegerValue(18)}},
 		"range/~/F/18":              {"range", []record.Value{record.NullValue(), text("F"), record.IntegerValue(18)}},
 		"dep/CORE":                  {"dep", core.Parts()},
 		"dep/CORE/CHEM":             {"dep", chem.Parts()},
 		"desk/CORE/CHEM/1":          {"desk", []record.Value{chem, record.IntegerValue(1)}},
-		"pair/CORE/CORE%2FCHEM%2F1": {"pair", []record.Value{core, ref(chem, record.IntegerValue(1))}},
-		"pair/CORE%2FCHEM/CORE%2F1": {"pair", []record.Value{chem, ref(core, record.IntegerValue(1))}},
+		"pair/CORE/CORE%2FCHEM%2F1": {"pair", []record.Value{core, ref("desk", chem, record.IntegerValue(1))}},
+		"pair/CORE%2FCHEM/CORE%2F1": {"pair", []record.Value{chem, ref("desk", core, record.IntegerValue(1))}},
+		"note/assay/GLU/en":         {"note", []record.Value{any("assay", text("GLU")), text("en")}},
+		"note/unit/GLU/en":          {"note", []record.Value{any("unit", text("GLU")), text("en")}},
+		"note/~/en":                 {"note", []record.Value{record.NullValue(), text("en")}},
 	} {
 		assert.Equal(t, want, c.Address(key.typ, shapes.Key("", key.parts)))
 	}

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 
+	"anagram/internal/core/condition"
 	"anagram/internal/core/record"
 	"anagram/internal/core/yamldoc"
 )
@@ -88,10 +89,7 @@ func (c *Catalog) Fits(environment string, places map[string]Place) Fit {
 		if !ok {
 			continue
 		}
-		for _, name := range t.Key {
-			column, _ := place.Column(name)
-			fit.Shapes[t.Name] = append(fit.Shapes[t.Name], t.field(column))
-		}
+		fit.Shapes[t.Name] = t.shape(place)
 	}
 	return fit
 }
@@ -104,10 +102,52 @@ func (t *Type) field(column Column) record.Field {
 	if f.Kind == record.Null {
 		f.Kind = record.Text
 	}
-	if to := t.Refers[column.Name]; to != "" {
-		f.Kind, f.Refers = record.Reference, to
+	if ref, ok := t.Refers[column.Name]; ok {
+		ref.field(&f)
 	}
 	return f
+}
+
+// together gives the field that several columns make up.
+func (t *Type) together(name string, place Place) record.Field {
+	f := record.Field{Name: name, Required: true}
+	t.Refers[name].field(&f)
+	for _, pair := range t.Refers[name].Columns {
+		column, _ := place.Column(pair.Here)
+		f.Required = f.Required && column.Required
+	}
+	return f
+}
+
+// Known gives every field of a place that a condition may name, by name: all but the
+// internal id and secret fields.
+func (t *Type) Known(place Place) []record.Field {
+	var fields []record.Field
+	for _, column := range place.Columns {
+		if column.Name != t.ID && !slices.Contains(t.Secret, column.Name) && !column.Unreadable {
+			fields = append(fields, t.field(column))
+		}
+	}
+	for _, name := range sortedNames(t.Refers) {
+		if t.Refers[name].Columns != nil {
+			fields = append(fields, t.together(name, place))
+		}
+	}
+	return fields
+}
+
+// shape gives the fields of the key.
+func (t *Type) shape(place Place) []record.Field {
+	var fields []record.Field
+	for _, name := range t.Key {
+		if t.Refers[name].Columns != nil {
+			fields = append(fields, t.together(name, place))
+			continue
+		}
+		column, _ := place.Column(name)
+		fields = append(fields, t.field(column))
+	}
+	return fields
 }
 
 // fields gives the carried fields that are not part of the key, by name, so that
@@ -115,8 +155,13 @@ func (t *Type) field(column Column) record.Field {
 func (t *Type) fields(place Place) []record.Field {
 	fields := []record.Field{}
 	for _, column := range place.Columns {
-		if !column.Derived && t.Carried(column.Name) && !slices.Contains(t.Key, column.Name) {
+		if !column.Derived && t.Carried(column.Name) && !slices.Contains(t.Key, column.Name) && !t.takenUp(column.Name) {
 			fields = append(fields, t.field(column))
+		}
+	}
+	for _, name := range sortedNames(t.Refers) {
+		if t.Refers[name].Columns != nil && t.Carried(name) && !slices.Contains(t.Key, name) {
+			fields = append(fields, t.together(name, place))
 		}
 	}
 	slices.SortFunc(fields, func(a, b record.Field) int {
@@ -146,7 +191,9 @@ func (t *Type) problems(c *Catalog, environment string, place Place) []Problem {
 		}
 	}
 	for i, field := range t.Key {
-		need("key field", field, "key", fmt.Sprint(i))
+		if t.Refers[field].Columns == nil {
+			need("key field", field, "key", fmt.Sprint(i))
+		}
 	}
 	need("internal id", t.ID, "id")
 	need("stamp field", t.StampAt, "stamp", "at")
@@ -154,7 +201,15 @@ func (t *Type) problems(c *Catalog, environment string, place Place) []Problem {
 	need("title field", t.Title, "title")
 	need("retired field", t.Retired.Field, "retired", "field")
 	for _, field := range sortedNames(t.Refers) {
-		need("reference", field, "refers", field)
+		for _, column := range t.Stored(field) {
+			need("reference", column, "refers", field)
+		}
+		need("choosing field", t.Refers[field].Chooser, "refers", field)
+	}
+	if t.Only != "" {
+		if _, err := condition.Compile(t.Only, t.Name, t.Known(place)); err != nil {
+			say([]string{"only"}, "in %s: %v", environment, err)
+		}
 	}
 	for _, field := range sortedNames(t.Local) {
 		need("local field", field, "local", field)
@@ -178,7 +233,8 @@ func (t *Type) problems(c *Catalog, environment string, place Place) []Problem {
 		if column.Unreadable && needed {
 			say(nil, "the account may not read %s of %s in %s; ask for the right, or put the field under ignore:", column.Name, place.Name, environment)
 		}
-		compared := t.Carried(column.Name) && t.Refers[column.Name] == "" && !column.Derived
+		_, refers := t.Refers[column.Name]
+		compared := t.Carried(column.Name) && !refers && !column.Derived && !t.takenUp(column.Name)
 		if !compared || slices.Contains(t.Key, column.Name) {
 			continue
 		}

@@ -15,8 +15,8 @@ func orderTypes(types []*Type) []*Type {
 	}
 	edges := make([][]int, len(types))
 	for i, t := range types {
-		for _, field := range sortedNames(t.Refers) {
-			if to, ok := at[t.Refers[field]]; ok {
+		for _, name := range t.Targets() {
+			if to, ok := at[name]; ok {
 				edges[i] = append(edges[i], to)
 			}
 		}

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"anagram/internal/core/condition"
 	"anagram/internal/core/record"
 	"anagram/internal/core/yamldoc"
 )
@@ -23,6 +24,7 @@ type typeForm struct {
 	Key         []string                     `yaml:"key"`
 	ID          idForm                       `yaml:"id"`
 	Refers      map[string]referForm         `yaml:"refers"`
+	Only        string                       `yaml:"only"`
 	PartOf      string                       `yaml:"part_of"`
 	Ignore      []string                     `yaml:"ignore"`
 	Secret      []string                     `yaml:"secret"`
@@ -46,18 +48,6 @@ type stampForm struct {
 type retiredForm struct {
 	Field  string   `yaml:"field"`
 	Values []string `yaml:"values"`
-}
-
-// referForm is a record type, or with by: key a reference that holds its key.
-type referForm struct {
-	To string `yaml:"to"`
-	By string `yaml:"by"`
-}
-
-// UnmarshalYAML reads a text or a map.
-func (f *referForm) UnmarshalYAML(decode func(any) error) error {
-	type plain referForm
-	return yamldoc.TextOr(decode, &f.To, (*plain)(f))
 }
 
 // idForm is the name of a field, or where it comes from as well.
@@ -152,7 +142,7 @@ func readType(doc *yamldoc.Document, name string, form typeForm) (*Type, error) 
 		return nil, doc.Errorf(path, "record type %s has no key; name the fields that identify a record in every environment, such as key: [code]", name)
 	}
 	t := &Type{
-		Name: name, At: form.At, Key: form.Key, ID: form.ID.Field, Refers: map[string]string{}, ByKey: map[string]bool{}, PartOf: form.PartOf,
+		Name: name, At: form.At, Key: form.Key, ID: form.ID.Field, Refers: map[string]Reference{}, Only: form.Only, PartOf: form.PartOf,
 		Ignore: form.Ignore, Secret: form.Secret, Files: form.Files, Local: form.Local,
 		StampAt: form.Stamp.At, StampBy: form.Stamp.By, Retired: Retired(form.Retired), Title: form.Title,
 		As: map[string]record.Kind{}, Words: map[string]Words{}, Rules: map[string]record.Rule{},
@@ -166,12 +156,13 @@ func readType(doc *yamldoc.Document, name string, form typeForm) (*Type, error) 
 		}
 		t.At[""] = name
 	}
-	for _, field := range sortedNames(form.Refers) {
-		r := form.Refers[field]
-		if r.By != "" && r.By != "key" && r.By != "id" {
-			return nil, doc.Unknown(append(path, "refers", field, "by"), "way to refer", r.By, []string{"id", "key"})
+	if err := readReferences(doc, path, t, form.Refers); err != nil {
+		return nil, err
+	}
+	if t.Only != "" {
+		if _, err := condition.Fields(t.Only); err != nil {
+			return nil, doc.Errorf(append(path, "only"), "record type %s: %v", name, err)
 		}
-		t.Refers[field], t.ByKey[field] = r.To, r.By == "key"
 	}
 	if err := readIDSource(doc, path, t, form.ID); err != nil {
 		return nil, err
@@ -182,8 +173,12 @@ func readType(doc *yamldoc.Document, name string, form typeForm) (*Type, error) 
 		switch {
 		case seen[field]:
 			return nil, doc.Errorf(at, "record type %s: the key names %s twice", name, field)
-		case field == t.ID && t.Refers[field] == "":
+		case field == t.ID && t.Refers[field].To == nil:
 			return nil, doc.Errorf(at, "record type %s: %s is its internal id, which differs in every environment, and cannot be part of the key", name, field)
+		case t.Refers[field].Inside != nil:
+			return nil, doc.Errorf(at, "record type %s: %s holds references inside its value and cannot be part of the key", name, field)
+		case t.Refers[field].Chooser != "" && !slices.Contains(t.Key, t.Refers[field].Chooser):
+			return nil, doc.Errorf(at, "record type %s: %s is part of the key, so the field that chooses its type, %s, must be as well", name, field, t.Refers[field].Chooser)
 		case !t.Carried(field):
 			return nil, doc.Errorf(at, "record type %s: %s is part of the key and cannot be ignored, local, secret or a stamp as well", name, field)
 		}
@@ -233,60 +228,6 @@ func readIDSource(doc *yamldoc.Document, path []string, t *Type, form idForm) er
 		t.IDFrom.MadeBy = ""
 	case form.MadeBy == "counter" && (form.Counter.At == "" || form.Counter.Last == "" || len(form.Counter.Where) == 0):
 		return doc.Errorf(at, "record type %s: counter: needs at: (the table), last: (the field with the last id) and where: (the row)", t.Name)
-	}
-	return nil
-}
-
-func (c *Catalog) checkReferences(doc *yamldoc.Document, t *Type) error {
-	for _, field := range sortedNames(t.Refers) {
-		path := []string{"types", t.Name, "refers", field}
-		to, ok := c.byName[t.Refers[field]]
-		if !ok {
-			return doc.Unknown(path, "record type", t.Refers[field], slices.Collect(maps.Keys(c.byName)))
-		}
-		if t.ByKey[field] && (len(to.Key) > 1 || to.Refers[to.Key[0]] != "") {
-			return doc.Errorf(path, "record type %s: %s refers to %s by its key, which is more than one plain field", t.Name, field, to.Name)
-		}
-		if to.ID == "" && len(to.Key) > 1 {
-			return doc.Errorf(path, "record type %s: %s refers to %s, which has no internal id and a key of %d fields; give %s an id:", t.Name, field, to.Name, len(to.Key), to.Name)
-		}
-	}
-	if t.PartOf != "" {
-		path := []string{"types", t.Name, "part_of"}
-		if _, ok := c.byName[t.PartOf]; !ok {
-			return doc.Unknown(path, "record type", t.PartOf, slices.Collect(maps.Keys(c.byName)))
-		}
-		if t.OwnerField() == "" {
-			return doc.Errorf(path, "record type %s is part of %s, but none of its fields refers to %s; add it under refers:", t.Name, t.PartOf, t.PartOf)
-		}
-	}
-	return nil
-}
-
-// checkKeyCircle refuses keys that go through other types back to themselves; only
-// a tree, a key that refers to its own type directly, can be built level by level.
-func (c *Catalog) checkKeyCircle(doc *yamldoc.Document, t *Type) error {
-	var through func(from *Type, path []string) []string
-	through = func(from *Type, path []string) []string {
-		for _, field := range from.Key {
-			to := c.byName[from.Refers[field]]
-			if to == nil || to == from {
-				continue
-			}
-			if to == t {
-				return append(path, to.Name)
-			}
-			if slices.Contains(path, to.Name) {
-				continue
-			}
-			if found := through(to, append(path, to.Name)); found != nil {
-				return found
-			}
-		}
-		return nil
-	}
-	if circle := through(t, []string{t.Name}); circle != nil {
-		return doc.Errorf([]string{"types", t.Name, "key"}, "the keys of %v refer to each other in a circle, so none of them can be told; use other key fields in one of them", circle)
 	}
 	return nil
 }

@@ -97,14 +97,14 @@ func TestDraft(t *testing.T) {
 
 	category, _ := c.Type("category")
 	assert.Equal(t, []string{"parent_id", "name"}, category.Key, "the parent included for a tree")
-	assert.Equal(t, map[string]string{"parent_id": "category"}, category.Refers)
+	assert.Equal(t, map[string]catalog.Reference{"parent_id": {To: []string{"category"}}}, category.Refers)
 	assert.Equal(t, []string{"lft", "rgt"}, category.Ignore)
 	assert.Contains(t, got, "no unique index; unique in the 3 records that there are")
 	assert.Contains(t, got, "no foreign key, but all of its values are ids of categories")
 
 	product, _ := c.Type("product")
 	assert.Equal(t, []string{"sku_code"}, product.Key, "a code before a random value")
-	assert.Equal(t, map[string]string{"category_id": "category"}, product.Refers)
+	assert.Equal(t, map[string]catalog.Reference{"category_id": {To: []string{"category"}}}, product.Refers)
 	assert.Equal(t, []string{"api_secret"}, product.Secret)
 	assert.Contains(t, product.Local, "homepage")
 	assert.Equal(t, []string{"created"}, product.Ignore)

@@ -7,7 +7,10 @@ type Field struct {
 	Name   string `json:"name"`
 	Kind   Kind   `json:"kind"`
 	Refers string `json:"refers,omitempty"` // of a reference: the record type it points at
-	Rule   Rule   `json:"rule,omitzero"`
+	// Among lists the record types that a reference may point at where it is not always
+	// the same one, and those that a woven text refers to.
+	Among []string `json:"among,omitempty"`
+	Rule  Rule     `json:"rule,omitzero"`
 	// Required says that the environment refuses null here. It is a fact about one
 	// environment and does not travel.
 	Required bool `json:"-"`

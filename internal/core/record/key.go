@@ -90,6 +90,9 @@ func appendOrder(out []byte, v Value) []byte {
 		return append(out, orderNull)
 	case Reference:
 		out = append(out, orderRef)
+		if v.among {
+			out = appendText(out, v.refers)
+		}
 		out = append(out, v.text...)
 		return append(out, orderEnd)
 	case Boolean:

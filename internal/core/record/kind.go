@@ -20,20 +20,21 @@ const (
 	JSON
 	Bytes
 	Reference
+	Woven // a text or JSON that holds references
 	Absent
 )
 
 var kindNames = [...]string{
 	Null: "null", Text: "text", Integer: "integer", Decimal: "decimal", Boolean: "boolean",
 	Date: "date", Time: "time", Timestamp: "timestamp", LocalTimestamp: "local timestamp",
-	JSON: "json", Bytes: "bytes", Reference: "reference", Absent: "absent",
+	JSON: "json", Bytes: "bytes", Reference: "reference", Woven: "woven", Absent: "absent",
 }
 
 // String gives the kind's name as files and messages write it.
 func (k Kind) String() string { return kindNames[k] }
 
-// FieldKinds lists the names that a field's kind may have, for messages.
-func FieldKinds() []string { return kindNames[Text:Absent] }
+// FieldKinds lists the names of the kinds that a catalog may give to a field.
+func FieldKinds() []string { return kindNames[Text:Reference] }
 
 // ParseKind reads a kind's name; null and absent are not kinds of fields.
 func ParseKind(name string) (Kind, error) {

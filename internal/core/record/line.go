@@ -14,7 +14,9 @@ import (
 //
 // with the fields in the stream's order, integers as JSON numbers (as text beyond
 // 2^53), decimals, dates and times as text, references as the array of key parts,
-// JSON wrapped as {"json":…} and bytes as {"file":"sha256:…"}.
+// JSON wrapped as {"json":…} and bytes as {"file":"sha256:…"}. A reference that may
+// point at several types is {"to":TYPE,"key":[…]}; a text with references inside is
+// {"woven":[…]}, an array of texts and such references.
 
 const filePrefix = "sha256:"
 
@@ -76,7 +78,20 @@ func AppendValue(out []byte, v Value) []byte {
 	case Bytes:
 		return append(append(append(out, `{"file":"`+filePrefix...), v.text...), `"}`...)
 	case Reference:
+		if v.among {
+			out = appendString(append(out, `{"to":`...), v.refers)
+			return append(appendParts(append(out, `,"key":`...), v.parts), '}')
+		}
 		return appendParts(out, v.parts)
+	case Woven:
+		out = append(out, `{"woven":[`...)
+		for i, piece := range v.parts {
+			if i > 0 {
+				out = append(out, ',')
+			}
+			out = AppendValue(out, piece)
+		}
+		return append(out, "]}"...)
 	default:
 		return appendString(out, v.text)
 	}
@@ -172,8 +187,13 @@ func (s Shapes) parseValue(n *jsonNode, field Field) (Value, error) {
 	}
 	switch field.Kind {
 	case Reference:
+		if len(field.Among) > 0 {
+			return s.parseTyped(n, field)
+		}
 		key, err := s.parseKey(n, field.Refers)
-		return ReferenceValue(key), err
+		return ReferenceValue(field.Refers, key), err
+	case Woven:
+		return s.parseWoven(n, field)
 	case Boolean:
 		if n.kind != jsonBool {
 			return Value{}, wrong("true or false")
@@ -208,4 +228,39 @@ func (s Shapes) parseValue(n *jsonNode, field Field) (Value, error) {
 		}
 		return Parse(field.Kind, n.text)
 	}
+}
+
+// parseTyped reads a reference that names its record type.
+func (s Shapes) parseTyped(n *jsonNode, field Field) (Value, error) {
+	to, hasTo := n.member("to")
+	key, hasKey := n.member("key")
+	if !hasTo || !hasKey || len(n.names) != 2 {
+		return Value{}, errors.New(`{"to": record type, "key": […]} is expected`)
+	}
+	if !slices.Contains(field.Among, to.text) {
+		return Value{}, fmt.Errorf("it refers to %q, which is none of %s", to.text, strings.Join(field.Among, ", "))
+	}
+	k, err := s.parseKey(key, to.text)
+	return AmongValue(to.text, k), err
+}
+
+func (s Shapes) parseWoven(n *jsonNode, field Field) (Value, error) {
+	inner, ok := n.member("woven")
+	if !ok || len(n.names) != 1 || inner.kind != jsonArray {
+		return Value{}, errors.New(`{"woven": […]} is expected`)
+	}
+	pieces := make([]Value, len(inner.items))
+	for i := range inner.items {
+		item := &inner.items[i]
+		if item.kind == jsonString {
+			pieces[i] = Value{kind: Text, text: item.text}
+			continue
+		}
+		piece, err := s.parseTyped(item, field)
+		if err != nil {
+			return Value{}, err
+		}
+		pieces[i] = piece
+	}
+	return WovenValue(pieces), nil
 }

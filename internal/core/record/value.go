@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"unicode/utf8"
 )
@@ -13,8 +14,10 @@ import (
 // Value is one field's content in canonical form. The zero Value is null.
 type Value struct {
 	kind    Kind
-	text    string  // canonical text; a reference's order form; the SHA-256 of bytes
-	parts   []Value // of a reference: the parts of the key it points at, as found
+	text    string  // canonical text; the order form of references; the SHA-256 of bytes
+	parts   []Value // of a reference: the parts of the key it points at, as found; of woven text its pieces
+	refers  string  // of a reference: the record type it points at
+	among   bool    // of a reference: its field may point at several types, so files name it
 	content Content // of bytes, where it is at hand
 }
 
@@ -37,17 +40,36 @@ func (v Value) IsAbsent() bool { return v.kind == Absent }
 // the SHA-256 in hexadecimal. It is empty for null and means nothing for references.
 func (v Value) Text() string { return v.text }
 
-// Parts gives the key parts of a reference. The caller must not change them.
+// Parts gives the key parts of a reference, or the pieces of a woven text: texts and
+// references in their order. The caller must not change them.
 func (v Value) Parts() []Value { return v.parts }
 
 // Key gives the key that a reference points at.
 func (v Value) Key() Key { return Key{parts: v.parts, order: v.text} }
 
+// Refers gives the record type that a reference points at.
+func (v Value) Refers() string { return v.refers }
+
+// References gives the references that a value holds: itself, or those woven into it.
+func (v Value) References() []Value {
+	switch v.kind {
+	case Reference:
+		return []Value{v}
+	case Woven:
+		return slices.DeleteFunc(slices.Clone(v.parts), func(piece Value) bool { return piece.kind != Reference })
+	default:
+		return nil
+	}
+}
+
 // Content gives the bytes of a bytes value, or nil where only their SHA-256 is known.
 func (v Value) Content() Content { return v.content }
 
-// Equal reports whether two values are the same: kind and canonical text.
-func (v Value) Equal(other Value) bool { return v.kind == other.kind && v.text == other.text }
+// Equal reports whether two values are the same: kind, canonical text, and of
+// references the record type.
+func (v Value) Equal(other Value) bool {
+	return v.kind == other.kind && v.text == other.text && v.refers == other.refers
+}
 
 // NullValue and AbsentValue make the two values without content.
 func NullValue() Value { return Value{} }
@@ -87,8 +109,27 @@ func ContentValue(sha string, content Content) (Value, error) {
 	return Value{kind: Bytes, text: sha, content: content}, nil
 }
 
-// ReferenceValue makes a reference to the record with this key.
-func ReferenceValue(k Key) Value { return Value{kind: Reference, text: k.order, parts: k.parts} }
+// ReferenceValue makes a reference to the record of a type with this key.
+func ReferenceValue(typ string, k Key) Value {
+	return Value{kind: Reference, text: k.order, parts: k.parts, refers: typ}
+}
+
+// AmongValue is ReferenceValue for a field that may point at one of several types.
+func AmongValue(typ string, k Key) Value {
+	v := ReferenceValue(typ, k)
+	v.among = true
+	return v
+}
+
+// WovenValue makes a text that holds references, from texts and references in their
+// order, which must not be changed afterwards. The references are made by AmongValue.
+func WovenValue(pieces []Value) Value {
+	var order []byte
+	for _, piece := range pieces {
+		order = appendOrder(order, piece)
+	}
+	return Value{kind: Woven, text: string(order), parts: pieces}
+}
 
 // Parse brings a text that a file or an engine delivered to the canonical form
 // of a kind, or says why it cannot be: wrong form, or something would be lost.

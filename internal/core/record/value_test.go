@@ -118,7 +118,7 @@ func TestKeysOrderByTheirParts(t *testing.T) {
 		require.NoError(t, err)
 		return v
 	}
-	ref := func(parts ...Value) Value { return ReferenceValue(NewKey(parts, nil)) }
+	ref := func(parts ...Value) Value { return ReferenceValue("unit", NewKey(parts, nil)) }
 	// Each list is in order; every pair of it must compare so.
 	for _, list := range [][]Value{
 		{NullValue(), text(""), text("\x00"), text("\x00a"), text("A"), text("AA"), text("B"), text("a"), text("é"), text("😀")},

@@ -45,6 +45,9 @@ type Dialect interface {
 	Decode(stored any, kind record.Kind) (record.Value, error)
 	// Encode gives what to store in a column for a value that is no reference.
 	Encode(v record.Value, c catalog.Column) (any, error)
+	// Decides reports whether the engine, asked for a column's values that compare with
+	// this one, leaves out none that the canonical forms would not.
+	Decides(c catalog.Column, v record.Value) bool
 	// Refused reports whether an error is the engine's answer to one statement, after
 	// which others may go on; a lost connection is not.
 	Refused(err error) bool

@@ -2,9 +2,11 @@ package sqldb
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 
+	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
 )
@@ -35,7 +37,7 @@ func (s *session) Locate(ctx context.Context, m *environment.Model, typ string, 
 // locate finds the records with these keys, by key order. Keys not in the result
 // belong to no record.
 func (s *session) locate(ctx context.Context, m *environment.Model, typ string, keys []record.Key) (map[string][]identity, error) {
-	t, err := s.table(ctx, m, typ)
+	f, err := s.form(ctx, m, typ, nil, nil, false)
 	if err != nil {
 		return nil, err
 	}
@@ -52,27 +54,27 @@ func (s *session) locate(ctx context.Context, m *environment.Model, typ string, 
 	if len(wanted) == 0 {
 		return found, nil
 	}
-	tuples, err := s.storedKeys(ctx, m, t, wanted)
+	columns := f.storedKey()
+	tuples, err := s.storedKeys(ctx, m, f, columns, wanted)
 	if err != nil {
 		return nil, err
 	}
-	columns := append(slices.Clone(t.identity), t.Key...)
 	var rows [][]any
-	if err := s.whereIn(ctx, len(columns), s.selectFrom(t, columns), t.Key, tuples, "", func(row []any) error { rows = append(rows, row); return nil }); err != nil {
+	if err := s.whereIn(ctx, len(f.names), s.selectForm(f), columns, tuples, "", func(row []any) error { rows = append(rows, row); return nil }); err != nil {
 		return nil, err
 	}
-	rowKeys, err := s.rowKeys(ctx, m, t, len(t.identity), rows)
+	rowKeys, in, err := s.keysOf(ctx, m, f, len(f.only), rows)
 	if err != nil {
 		return nil, err
 	}
 	for i, key := range rowKeys {
-		if _, ok := wanted[key.Order()]; ok {
-			found[key.Order()] = append(found[key.Order()], identity(rows[i][:len(t.identity)]))
+		if _, ok := wanted[key.Order()]; ok && in[i] {
+			found[key.Order()] = append(found[key.Order()], identity(rows[i][:f.lead]))
 		}
 	}
 	for order, key := range wanted {
 		if len(found[order]) == 0 && mayBeStoredDifferently(m.Shapes[typ], key) {
-			odd, err := s.oddRecords(ctx, m, t)
+			odd, err := s.oddRecords(ctx, m, f)
 			if err != nil {
 				return nil, err
 			}
@@ -91,67 +93,156 @@ func (s *session) locate(ctx context.Context, m *environment.Model, typ string, 
 	return found, nil
 }
 
-// storedKeys gives the stored form of keys. A key that refers to a record which is
-// not there has none; one that refers to an ambiguous record has several.
-func (s *session) storedKeys(ctx context.Context, m *environment.Model, t table, keys map[string]record.Key) ([]identity, error) {
-	shape := m.Shapes[t.Name]
-	referred := make([]map[string][]identity, len(shape))
-	for i, field := range shape {
-		if field.Kind != record.Reference || t.ByKey[field.Name] {
-			continue
+// referred gives the values of some columns of the one record that a reference points
+// at, for a reference to be stored.
+func (s *session) referred(ctx context.Context, m *environment.Model, v record.Value, by []string) (identity, error) {
+	found, err := s.locate(ctx, m, v.Refers(), []record.Key{v.Key()})
+	if err != nil {
+		return nil, err
+	}
+	ids := found[v.Key().Order()]
+	address := m.Catalog.Address(v.Refers(), v.Key())
+	switch len(ids) {
+	case 1:
+	case 0:
+		return nil, fmt.Errorf("it refers to %s, which is not there", address)
+	default:
+		return nil, fmt.Errorf("it refers to %s, which occurs %d times", address, len(ids))
+	}
+	t, err := s.table(ctx, m, v.Refers())
+	if err != nil || slices.Equal(by, t.identity) {
+		return ids[0], err
+	}
+	as := learnedBy(v.Refers(), by)
+	if known := s.located[as][v.Key().Order()]; known != nil {
+		return known[0], nil
+	}
+	var out identity
+	err = s.whereIn(ctx, len(by), s.selectFrom(t, by), t.identity, ids, "", func(row []any) error { out = row; return nil })
+	if err == nil && out == nil {
+		err = fmt.Errorf("it refers to %s, which is no longer there", address)
+	}
+	if err == nil {
+		if s.located[as] == nil {
+			s.located[as] = map[string][]identity{}
 		}
-		var ask []record.Key
-		for _, key := range keys {
-			if !key.Parts()[i].IsNull() {
-				ask = append(ask, key.Parts()[i].Key())
+		s.located[as][v.Key().Order()] = []identity{out}
+		s.cached++
+	}
+	return out, err
+}
+
+// storedKey lists the columns that make up the key, each once.
+func storedKey(t *catalog.Type) []string {
+	var out []string
+	for _, field := range t.Key {
+		for _, column := range t.Stored(field) {
+			if !slices.Contains(out, column) {
+				out = append(out, column)
 			}
 		}
-		if len(ask) == 0 {
-			continue
+	}
+	return out
+}
+
+func (t table) storedKey() []string { return storedKey(t.Type) }
+
+// unset is a column of a stored key that no field has filled yet.
+type unset struct{}
+
+// storedKeys gives the stored form of keys, one value for each of columns. A key that
+// refers to a record which is not there has none; one that refers to an ambiguous record
+// has several.
+func (s *session) storedKeys(ctx context.Context, m *environment.Model, f *form, columns []string, keys map[string]record.Key) ([]identity, error) {
+	ask := map[string][]record.Key{} // by type
+	for _, key := range keys {
+		for i, part := range key.Parts() {
+			if part.Kind() == record.Reference && !f.key[i].ref.ByKey {
+				ask[part.Refers()] = append(ask[part.Refers()], part.Key())
+			}
 		}
+	}
+	referred := map[string]map[string][]identity{}
+	for to, list := range ask {
 		var err error
-		if referred[i], err = s.locate(ctx, m, field.Refers, ask); err != nil {
+		if referred[to], err = s.locate(ctx, m, to, list); err != nil {
 			return nil, err
 		}
 	}
 	var out []identity
 	for _, key := range keys {
-		tuples := []identity{{}}
+		blank := make(identity, len(columns))
+		for i := range blank {
+			blank[i] = unset{}
+		}
+		tuples := []identity{blank}
 		for i, part := range key.Parts() {
-			var choices []any
-			switch {
-			case part.IsNull():
-				choices = []any{nil}
-			case t.ByKey[t.Key[i]]:
-				stored, err := s.dialect.Encode(part.Parts()[0], t.columns[t.Key[i]])
-				if err == nil {
-					choices = []any{stored}
-				}
-			case shape[i].Kind == record.Reference:
-				for _, id := range referred[i][part.Text()] {
-					choices = append(choices, id[0])
-				}
-			default:
-				// In the form in which keys compare, and as found, which is what an
-				// import writes.
-				rule := shape[i].Rule
-				rule.NFC = true
-				for _, form := range []record.Value{rule.Form(part), part} {
-					stored, err := s.dialect.Encode(form, t.columns[t.Key[i]])
-					if err == nil && (len(choices) == 0 || idText(choices[0]) != idText(stored)) {
-						choices = append(choices, stored) // what cannot be stored is not there
-					}
-				}
+			choices, err := s.storedPart(ctx, m, f, f.key[i], part, referred)
+			if err != nil {
+				return nil, err
 			}
 			var longer []identity
 			for _, tuple := range tuples {
 				for _, choice := range choices {
-					longer = append(longer, append(slices.Clone(tuple), choice))
+					if filled, ok := fill(tuple, columns, f.Stored(f.key[i].Name), choice); ok {
+						longer = append(longer, filled)
+					}
 				}
 			}
 			tuples = longer
 		}
 		out = append(out, tuples...)
+	}
+	return out, nil
+}
+
+// fill puts the columns of one field into a tuple; two fields that share a column have to
+// agree.
+func fill(tuple identity, columns, of []string, choice identity) (identity, bool) {
+	out := slices.Clone(tuple)
+	for i, column := range of {
+		at := slices.Index(columns, column)
+		if _, free := out[at].(unset); !free && idText(out[at]) != idText(choice[i]) {
+			return nil, false
+		}
+		out[at] = choice[i]
+	}
+	return out, true
+}
+
+// storedPart gives the ways in which one part of a key may be stored.
+func (s *session) storedPart(ctx context.Context, m *environment.Model, f *form, c cell, part record.Value, referred map[string]map[string][]identity) ([]identity, error) {
+	switch {
+	case part.IsNull():
+		return []identity{make(identity, len(c.at))}, nil
+	case c.ref.ByKey:
+		stored, err := s.dialect.Encode(part.Parts()[0], f.columns[c.Name])
+		if err != nil {
+			return nil, nil
+		}
+		return []identity{{stored}}, nil
+	case c.ref.Columns != nil:
+		if len(referred[part.Refers()][part.Key().Order()]) != 1 {
+			return nil, nil
+		}
+		id, err := s.referred(ctx, m, part, c.by(m, part.Refers()))
+		return []identity{id}, err
+	case part.Kind() == record.Reference:
+		var out []identity
+		for _, id := range referred[part.Refers()][part.Key().Order()] {
+			out = append(out, identity{id[0]})
+		}
+		return out, nil
+	}
+	// In the form in which keys compare, and as found, which is what an import writes.
+	rule := c.Rule
+	rule.NFC = true
+	var out []identity
+	for _, form := range []record.Value{rule.Form(part), part} {
+		stored, err := s.dialect.Encode(form, f.columns[c.Name])
+		if err == nil && (len(out) == 0 || idText(out[0][0]) != idText(stored)) {
+			out = append(out, identity{stored}) // what cannot be stored is not there
+		}
 	}
 	return out, nil
 }
@@ -180,35 +271,34 @@ func mayBeStoredDifferently(shape []record.Field, key record.Key) bool {
 
 // oddRecords reads the keys of a type once and keeps the records whose stored key is
 // not what Anagram would write.
-func (s *session) oddRecords(ctx context.Context, m *environment.Model, t table) (map[string][]identity, error) {
-	if odd, ok := s.odd[t.Name]; ok {
+func (s *session) oddRecords(ctx context.Context, m *environment.Model, f *form) (map[string][]identity, error) {
+	if odd, ok := s.odd[f.Name]; ok {
 		return odd, nil
 	}
 	odd := map[string][]identity{}
-	shape := m.Shapes[t.Name]
-	at := len(t.identity)
-	columns := append(slices.Clone(t.identity), t.Key...)
 	var rows [][]any
 	flush := func() error {
-		keys, err := s.rowKeys(ctx, m, t, at, rows)
+		keys, in, err := s.keysOf(ctx, m, f, len(f.only), rows)
 		if err != nil {
 			return err
 		}
 		for i, key := range keys {
-			odd[key.Order()] = append(odd[key.Order()], identity(rows[i][:at]))
+			if in[i] {
+				odd[key.Order()] = append(odd[key.Order()], identity(rows[i][:f.lead]))
+			}
 		}
 		rows = rows[:0]
 		return nil
 	}
-	err := s.query(ctx, len(columns), func(row []any) error {
-		if s.isPlain(t, row[at:], shape) {
+	err := s.stream(ctx, f, func(row []any) error {
+		if s.isPlain(f, row) {
 			return nil
 		}
 		if rows = append(rows, row); len(rows) < batch {
 			return nil
 		}
 		return flush()
-	}, s.selectFrom(t, columns))
+	}, s.selectForm(f))
 	if err == nil {
 		err = flush()
 	}
@@ -218,24 +308,25 @@ func (s *session) oddRecords(ctx context.Context, m *environment.Model, t table)
 	if s.odd == nil {
 		s.odd = map[string]map[string][]identity{}
 	}
-	s.odd[t.Name] = odd
+	s.odd[f.Name] = odd
 	return odd, nil
 }
 
 // isPlain reports whether a stored key is what Anagram would write for it.
-func (s *session) isPlain(t table, stored []any, shape []record.Field) bool {
-	for i, field := range shape {
-		if field.Kind == record.Reference || stored[i] == nil {
+func (s *session) isPlain(f *form, row []any) bool {
+	for _, c := range f.key {
+		stored := row[c.at[0]]
+		if c.Kind == record.Reference || stored == nil {
 			continue
 		}
-		v, err := s.dialect.Decode(stored[i], field.Kind)
+		v, err := s.dialect.Decode(stored, c.Kind)
 		if err != nil {
 			return false
 		}
-		rule := field.Rule
+		rule := c.Rule
 		rule.NFC = true
-		back, err := s.dialect.Encode(rule.Form(v), t.columns[field.Name])
-		if err != nil || idText(back) != idText(stored[i]) {
+		back, err := s.dialect.Encode(rule.Form(v), f.columns[c.Name])
+		if err != nil || idText(back) != idText(stored) {
 			return false
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"strconv"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -307,6 +308,28 @@ func (postgresDialect) Encode(v record.Value, c catalog.Column) (any, error) {
 	default:
 		return v.Text(), nil
 	}
+}
+
+// Decides leaves out types of their own (enumerations, networks), whose comparison with a
+// text that is none of their values is an error.
+func (postgresDialect) Decides(c catalog.Column, v record.Value) bool {
+	switch v.Kind() {
+	case record.Text:
+		word := strings.ToLower(c.Declared)
+		return word == "text" || strings.HasPrefix(word, "character")
+	case record.Integer:
+		return inRange(v, map[string]int{"smallint": 16, "integer": 32, "bigint": 64}[c.Declared])
+	case record.Decimal:
+		return strings.HasPrefix(c.Declared, "numeric")
+	default:
+		return true
+	}
+}
+
+// inRange reports whether a whole number fits into so many bits.
+func inRange(v record.Value, bits int) bool {
+	_, err := strconv.ParseInt(v.Text(), 10, bits)
+	return bits > 0 && err == nil
 }
 
 func (postgresDialect) Refused(err error) bool {

@@ -3,11 +3,8 @@ package sqldb
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
-	"strings"
 
-	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
 )
@@ -31,61 +28,40 @@ func (s *session) Read(ctx context.Context, m *environment.Model, r environment.
 	}
 }
 
-// layout says which stored column stands where in a row.
-type layout struct {
-	table
-	names            []string
-	keyAt, fieldAt   int
-	stampAt, stampBy int // -1 where there is none
-	shape, fields    []record.Field
-}
-
-func (s *session) layout(ctx context.Context, m *environment.Model, typ string, fields []record.Field) (layout, error) {
-	t, err := s.table(ctx, m, typ)
-	if err != nil {
-		return layout{}, err
-	}
-	l := layout{table: t, stampAt: -1, stampBy: -1, shape: m.Shapes[typ], fields: fields}
-	l.names = append(l.names, t.identity...)
-	l.keyAt = len(l.names)
-	l.names = append(l.names, t.Key...)
-	l.fieldAt = len(l.names)
-	for _, field := range fields {
-		l.names = append(l.names, field.Name)
-	}
-	if t.StampAt != "" {
-		l.stampAt = len(l.names)
-		l.names = append(l.names, t.StampAt)
-	}
-	if t.StampBy != "" {
-		l.stampBy = len(l.names)
-		l.names = append(l.names, t.StampBy)
-	}
-	return l, nil
-}
-
 func (s *session) read(ctx context.Context, m *environment.Model, r environment.Reading, give func(record.Record) error) error {
-	l, err := s.layout(ctx, m, r.Type, r.Fields)
+	f, err := s.form(ctx, m, r.Type, nil, r.Fields, true)
 	if err != nil {
 		return err
 	}
-	if r.Keys != nil {
-		return s.readKeys(ctx, m, l, r.Keys, give)
+	own := len(f.only)
+	for _, c := range r.Where {
+		f.add(c)
 	}
-	query := s.selectFrom(l.table, l.names)
+	if r.Keys != nil {
+		return s.readKeys(ctx, m, f, own, r, give)
+	}
+	query := s.selectForm(f)
+	narrowed := f.only
+	if r.Outside != nil {
+		narrowed = f.only[own:] // the outside ones are counted, so they have to be read
+	}
+	where, args := s.narrow(f, narrowed)
+	if where != "" {
+		query += " WHERE " + where
+	}
 	var rows [][]any
 	flush := func() error {
-		err := s.build(ctx, m, l, rows, give)
+		err := s.build(ctx, m, f, own, rows, r.Outside, give)
 		rows = rows[:0]
 		return err
 	}
-	err = s.query(ctx, len(l.names), func(row []any) error {
+	err = s.stream(ctx, f, func(row []any) error {
 		rows = append(rows, row)
 		if len(rows) < batch {
 			return nil
 		}
 		return flush()
-	}, query)
+	}, query, args...)
 	if err != nil {
 		return err
 	}
@@ -93,9 +69,9 @@ func (s *session) read(ctx context.Context, m *environment.Model, r environment.
 }
 
 // readKeys reads the records with these keys, a batch at a time.
-func (s *session) readKeys(ctx context.Context, m *environment.Model, l layout, keys []record.Key, give func(record.Record) error) error {
-	for part := range slices.Chunk(keys, batch) {
-		found, err := s.locate(ctx, m, l.Name, part)
+func (s *session) readKeys(ctx context.Context, m *environment.Model, f *form, own int, r environment.Reading, give func(record.Record) error) error {
+	for part := range slices.Chunk(r.Keys, batch) {
+		found, err := s.locate(ctx, m, f.Name, part)
 		if err != nil {
 			return err
 		}
@@ -112,43 +88,70 @@ func (s *session) readKeys(ctx context.Context, m *environment.Model, l layout, 
 		if s.locking {
 			suffix = s.dialect.ForUpdate()
 		}
-		err = s.whereIn(ctx, len(l.names), s.selectFrom(l.table, l.names), l.identity, ids, suffix, func(row []any) error { rows = append(rows, row); return nil })
+		err = s.whereIn(ctx, len(f.names), s.selectForm(f), f.identity, ids, suffix, func(row []any) error { rows = append(rows, row); return nil })
 		if err != nil {
 			return err
 		}
-		if err := s.build(ctx, m, l, rows, give); err != nil {
+		if err := s.build(ctx, m, f, own, rows, r.Outside, give); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// build translates the references of some rows and makes records of them.
-func (s *session) build(ctx context.Context, m *environment.Model, l layout, rows [][]any, give func(record.Record) error) error {
-	keys, err := s.rowKeys(ctx, m, l.table, l.keyAt, rows)
+// build translates the references of some rows and makes records of them. The first own
+// conditions say which are outside, the others what was asked for.
+func (s *session) build(ctx context.Context, m *environment.Model, f *form, own int, rows [][]any, outside *int, give func(record.Record) error) error {
+	keys, in, err := s.keysOf(ctx, m, f, own, rows)
 	if err != nil {
 		return err
 	}
-	for i, field := range l.fields {
-		if field.Kind != record.Reference || l.ByKey[field.Name] {
+	kept := 0
+	for n := range rows {
+		if !in[n] {
+			if outside != nil {
+				*outside++
+			}
 			continue
 		}
-		if err := s.learn(ctx, m, field.Refers, column(rows, l.fieldAt+i)); err != nil {
+		rows[kept], keys[kept] = rows[n], keys[n]
+		kept++
+	}
+	rows, keys = rows[:kept], keys[:kept]
+	for _, c := range f.fields {
+		if err := s.learnCell(ctx, m, c, rows); err != nil {
 			return err
 		}
 	}
-	for n, row := range rows {
-		rec := record.Record{Key: keys[n], Values: make([]record.Value, len(l.fields)), ID: identity(row[:l.keyAt]).text()}
-		for i, field := range l.fields {
-			if rec.Values[i], err = s.value(m, l.Type, row[l.fieldAt+i], field); err != nil {
-				return &environment.RecordError{Environment: s.name, Address: m.Catalog.Address(l.Name, rec.Key), Field: field.Name, Cause: err}
+	for _, c := range f.only[own:] {
+		for _, named := range c.cells {
+			if err := s.learnCell(ctx, m, named, rows); err != nil {
+				return err
 			}
 		}
-		if l.stampAt >= 0 {
-			rec.ChangedAt = stampText(s.dialect, row[l.stampAt], l.columns[l.StampAt].Kind)
+	}
+	for n, row := range rows {
+		fail := func(field string, cause error) error {
+			return &environment.RecordError{Environment: s.name, Address: m.Catalog.Address(f.Name, keys[n]), Field: field, Cause: cause}
 		}
-		if l.stampBy >= 0 {
-			rec.ChangedBy = idText(row[l.stampBy])
+		wanted, err := s.fulfils(m, f, f.only[own:], row)
+		if err != nil {
+			return fail("", err)
+		}
+		if !wanted {
+			continue
+		}
+		rec := record.Record{Key: keys[n], Values: make([]record.Value, len(f.fields)), ID: identity(row[:f.lead]).text()}
+		for i, c := range f.fields {
+			if rec.Values[i], err = s.value(m, f.Type, row, c); err != nil {
+				return fail(c.Name, err)
+			}
+		}
+		if f.stampAt >= 0 {
+			rec.ChangedAt = stampText(s.dialect, row[f.stampAt], f.columns[f.StampAt].Kind)
+		}
+		if f.stampBy >= 0 {
+			rec.ChangedBy = idText(row[f.stampBy])
 		}
 		if err := give(rec); err != nil {
 			return err
@@ -157,46 +160,21 @@ func (s *session) build(ctx context.Context, m *environment.Model, l layout, row
 	return nil
 }
 
-// value brings one stored value to a field's form. References have been learned before.
-func (s *session) value(m *environment.Model, of *catalog.Type, stored any, field record.Field) (record.Value, error) {
-	if stored == nil {
-		return record.NullValue(), nil
-	}
-	if words, ok := of.Words[field.Name]; ok && field.Kind == record.Boolean {
-		switch text := strings.TrimRight(idText(stored), " "); text {
-		case words.True:
-			return record.BooleanValue(true), nil
-		case words.False:
-			return record.BooleanValue(false), nil
-		default:
-			return record.Value{}, fmt.Errorf("it holds %q, which is neither %s nor %s. Correct it, or as: in the catalog", text, words.True, words.False)
+// fulfils decides conditions for a row whose references have been learned.
+func (s *session) fulfils(m *environment.Model, f *form, conditions []filter, row []any) (bool, error) {
+	for _, c := range conditions {
+		values := make([]record.Value, len(c.cells))
+		for i, named := range c.cells {
+			var err error
+			if values[i], err = s.value(m, f.Type, row, named); err != nil {
+				return false, err
+			}
+		}
+		if holds, err := c.Holds(values, m.Catalog.Path); err != nil || !holds {
+			return false, err
 		}
 	}
-	if field.Kind != record.Reference {
-		return s.dialect.Decode(stored, field.Kind)
-	}
-	if of.ByKey[field.Name] {
-		v, err := s.dialect.Decode(stored, m.Shapes[field.Refers][0].Kind)
-		if err != nil {
-			return v, err
-		}
-		return record.ReferenceValue(m.Shapes.Key(field.Refers, []record.Value{v})), nil
-	}
-	key, ok := s.keys[field.Refers][idText(stored)]
-	if !ok {
-		t, _ := m.Catalog.Type(field.Refers)
-		return record.Value{}, fmt.Errorf("it refers to %s with internal id %s, which is not in %s. Correct the reference there, or leave the field out with ignore: in the catalog",
-			field.Refers, idText(stored), t.Place(m.Environment))
-	}
-	return record.ReferenceValue(key), nil
-}
-
-func column(rows [][]any, at int) []any {
-	out := make([]any, len(rows))
-	for i, row := range rows {
-		out[i] = row[at]
-	}
-	return out
+	return true, nil
 }
 
 // stampText gives a stamp in canonical form where it has one, else as it stands.

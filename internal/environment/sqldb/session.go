@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"anagram/internal/core/catalog"
+	"anagram/internal/core/condition"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
 )
@@ -18,7 +19,8 @@ type session struct {
 	q       Queryer
 	places  map[string]catalog.Place // once described
 
-	keys     map[string]map[string]record.Key // type -> internal id -> key
+	keys     map[string]map[string]record.Key // see learnedBy: internal id -> key
+	outside  map[string]map[string]bool       // the same for records that are left out
 	cached   int
 	located  map[string]map[string][]identity // type -> key order -> records with it
 	odd      map[string]map[string][]identity // see locate.go
@@ -27,6 +29,9 @@ type session struct {
 	lastIDs  map[string]int  // by place, of those that are made here
 	counters map[string]catalog.Counter
 	locking  bool // rows read by key are going to be written
+
+	conditions map[string]*condition.Condition // of types that leave records out
+	outsiders  map[string]bool                 // types that can have records left out
 }
 
 // identity is how an environment itself tells a record: its internal id, or the
@@ -40,13 +45,15 @@ const maxCached = 200_000
 const batch = 500
 
 func newSession(name string, d Dialect, q Queryer, places map[string]catalog.Place) *session {
-	s := &session{name: name, dialect: d, q: q, places: places, stmts: map[string]*sql.Stmt{}, ready: map[string]bool{}, lastIDs: map[string]int{}, counters: map[string]catalog.Counter{}}
+	s := &session{name: name, dialect: d, q: q, places: places, stmts: map[string]*sql.Stmt{}, ready: map[string]bool{}, lastIDs: map[string]int{}, counters: map[string]catalog.Counter{},
+		conditions: map[string]*condition.Condition{}, outsiders: map[string]bool{}}
 	s.forget()
 	return s
 }
 
 func (s *session) forget() {
 	s.keys = map[string]map[string]record.Key{}
+	s.outside = map[string]map[string]bool{}
 	s.located = map[string]map[string][]identity{}
 	s.cached = 0
 }
@@ -98,7 +105,7 @@ type table struct {
 	*catalog.Type
 	place    string
 	columns  map[string]catalog.Column
-	identity []string // columns that tell a record: the internal id, else the key
+	identity []string // columns that tell a record: the internal id, else those of the key
 }
 
 func (s *session) table(ctx context.Context, m *environment.Model, typ string) (table, error) {
@@ -110,7 +117,7 @@ func (s *session) table(ctx context.Context, m *environment.Model, typ string) (
 	if err != nil {
 		return table{}, err
 	}
-	tab := table{Type: t, place: t.Place(m.Environment), columns: map[string]catalog.Column{}, identity: t.Key}
+	tab := table{Type: t, place: t.Place(m.Environment), columns: map[string]catalog.Column{}, identity: storedKey(t)}
 	for _, column := range places[tab.place].Columns {
 		tab.columns[column.Name] = column
 	}
@@ -144,6 +151,32 @@ func (s *session) query(ctx context.Context, width int, row func([]any) error, q
 	defer kept.close()
 	if err := s.scan(ctx, width, kept.add, query, args...); err != nil {
 		return err
+	}
+	return kept.each(ctx, row)
+}
+
+// copier is a dialect with a faster way to read all that a query without values gives.
+type copier interface {
+	CopyOut(ctx context.Context, q Queryer, query string, binary []bool, add func([]any) error) error
+}
+
+// stream is query for the rows of a form, of which there may be very many.
+func (s *session) stream(ctx context.Context, f *form, row func([]any) error, query string, args ...any) error {
+	c, ok := s.dialect.(copier)
+	if !ok || len(args) > 0 {
+		return s.query(ctx, len(f.names), row, query, args...)
+	}
+	binary := make([]bool, len(f.names))
+	for i, name := range f.names {
+		binary[i] = f.columns[name].Kind == record.Bytes
+	}
+	var kept spool
+	defer kept.close()
+	if err := c.CopyOut(ctx, s.q, query, binary, kept.add); err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		return s.explain(err)
 	}
 	return kept.each(ctx, row)
 }
@@ -206,4 +239,17 @@ func (id identity) text() string {
 		parts[i] = idText(stored)
 	}
 	return strings.Join(parts, ", ")
+}
+
+// mapKey is text in which no two ids are the same.
+func (id identity) mapKey() string {
+	if len(id) == 1 {
+		return idText(id[0])
+	}
+	out := ""
+	for _, stored := range id {
+		text := idText(stored)
+		out += fmt.Sprintf("%d:%s", len(text), text)
+	}
+	return out
 }

@@ -3,10 +3,11 @@ package sqldb
 import (
 	"bufio"
 	"context"
-	"encoding/gob"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
 )
 
@@ -16,20 +17,21 @@ type spool struct {
 	bytes int
 	file  *os.File
 	out   *bufio.Writer
-	codec *gob.Encoder
+	line  []byte
 }
 
 // spoolMemory is how many bytes of rows stay in memory.
 const spoolMemory = 4 << 20
 
-// cell is one stored value on disk; gob does not carry nil interfaces.
-type cell struct {
-	Kind  byte // 0 null, 1 text, 2 bytes, 3 integer, 4 float
-	Text  string
-	Bytes []byte
-	Int   int64
-	Float float64
-}
+// Kinds of stored values on disk. Each is a byte, then for all but null a length or a
+// number, then the bytes.
+const (
+	spooledNull = iota
+	spooledText
+	spooledBytes
+	spooledInteger
+	spooledFloat
+)
 
 func (s *spool) add(row []any) error {
 	if s.file == nil {
@@ -57,7 +59,6 @@ func (s *spool) spill() error {
 		return fmt.Errorf("room for rows: %w", err)
 	}
 	s.file, s.out = file, bufio.NewWriterSize(file, 256<<10)
-	s.codec = gob.NewEncoder(s.out)
 	for _, row := range s.rows {
 		if err := s.write(row); err != nil {
 			return err
@@ -68,23 +69,25 @@ func (s *spool) spill() error {
 }
 
 func (s *spool) write(row []any) error {
-	cells := make([]cell, len(row))
-	for i, v := range row {
+	out := binary.AppendUvarint(s.line[:0], uint64(len(row)))
+	for _, v := range row {
 		switch v := v.(type) {
 		case nil:
+			out = append(out, spooledNull)
 		case string:
-			cells[i] = cell{Kind: 1, Text: v}
+			out = append(binary.AppendUvarint(append(out, spooledText), uint64(len(v))), v...)
 		case []byte:
-			cells[i] = cell{Kind: 2, Bytes: v}
+			out = append(binary.AppendUvarint(append(out, spooledBytes), uint64(len(v))), v...)
 		case int64:
-			cells[i] = cell{Kind: 3, Int: v}
+			out = binary.AppendVarint(append(out, spooledInteger), v)
 		case float64:
-			cells[i] = cell{Kind: 4, Float: v}
+			out = binary.AppendUvarint(append(out, spooledFloat), math.Float64bits(v))
 		default:
 			return fmt.Errorf("a stored value of %T cannot be kept", v)
 		}
 	}
-	if err := s.codec.Encode(cells); err != nil {
+	s.line = out
+	if _, err := s.out.Write(out); err != nil {
 		return fmt.Errorf("room for rows: %w", err)
 	}
 	return nil
@@ -106,32 +109,46 @@ func (s *spool) each(ctx context.Context, row func([]any) error) error {
 	if _, err := s.file.Seek(0, io.SeekStart); err != nil {
 		return err
 	}
-	decoder := gob.NewDecoder(bufio.NewReaderSize(s.file, 256<<10))
+	in := bufio.NewReaderSize(s.file, 256<<10)
 	for ctx.Err() == nil {
-		var cells []cell
-		if err := decoder.Decode(&cells); errors.Is(err, io.EOF) {
+		width, err := binary.ReadUvarint(in)
+		if errors.Is(err, io.EOF) {
 			return nil
-		} else if err != nil {
-			return err
 		}
-		r := make([]any, len(cells))
-		for i, c := range cells {
-			switch c.Kind {
-			case 1:
-				r[i] = c.Text
-			case 2:
-				r[i] = append([]byte{}, c.Bytes...)
-			case 3:
-				r[i] = c.Int
-			case 4:
-				r[i] = c.Float
+		r := make([]any, width)
+		for i := range r {
+			if err == nil {
+				r[i], err = spooledValue(in)
 			}
+		}
+		if err != nil {
+			return fmt.Errorf("room for rows: %w", err)
 		}
 		if err := row(r); err != nil {
 			return err
 		}
 	}
 	return ctx.Err()
+}
+
+func spooledValue(in *bufio.Reader) (any, error) {
+	kind, err := in.ReadByte()
+	if err != nil || kind == spooledNull {
+		return nil, err
+	}
+	if kind == spooledInteger {
+		n, err := binary.ReadVarint(in)
+		return n, err
+	}
+	n, err := binary.ReadUvarint(in)
+	if err != nil || kind == spooledFloat {
+		return math.Float64frombits(n), err
+	}
+	content := make([]byte, n)
+	if _, err := io.ReadFull(in, content); err != nil || kind == spooledBytes {
+		return content, err
+	}
+	return string(content), nil
 }
 
 func (s *spool) close() {

@@ -343,6 +343,12 @@ func contentOf(v record.Value) ([]byte, error) {
 	return append([]byte{}, data...), err
 }
 
+// Decides trusts only texts and whole numbers: a column may hold all else in several
+// forms.
+func (sqliteDialect) Decides(_ catalog.Column, v record.Value) bool {
+	return v.Kind() == record.Text || v.Kind() == record.Integer
+}
+
 func (sqliteDialect) Refused(err error) bool {
 	var sqliteErr *sqlite.Error
 	if !errors.As(err, &sqliteErr) {

@@ -2,100 +2,382 @@ package sqldb
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
-	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
 )
 
-// Write inserts or updates one record. References are translated to this
-// environment's internal ids.
-func (s *session) Write(ctx context.Context, m *environment.Model, c environment.Change) error {
-	t, err := s.table(ctx, m, c.Type)
-	if err != nil {
-		return err
+// statement is one change as the database gets it; it must touch exactly one row.
+type statement struct {
+	query   string // with marks
+	place   string // of an insert, to which columns are added; "" of an update
+	columns []string
+	args    []any
+	change  int // which one
+	fail    func(field string, cause error) error
+	hint    string // what else may be the matter where no row is touched
+}
+
+// Write carries out changes in their order, as many at a time as the engine can take.
+// References are translated to this environment's internal ids.
+func (s *session) Write(ctx context.Context, m *environment.Model, changes []environment.Change) ([]error, error) {
+	w := &writer{session: s, m: m, refused: make([]error, len(changes))}
+	if err := w.lookAhead(ctx, changes); err != nil {
+		return nil, err
 	}
-	fail := func(field string, cause error) error {
-		return &environment.RecordError{Environment: s.name, Address: m.Catalog.Address(c.Type, c.Key), Field: field, Cause: cause}
-	}
-	fields, values := c.Fields, c.Values
-	if c.Insert {
-		fields = append(slices.Clone(m.Shapes[c.Type]), fields...)
-		values = append(slices.Clone(c.Key.Parts()), values...)
-	}
-	var columns []string
-	var args []any
-	for i, field := range fields {
-		if values[i].IsAbsent() {
+	for i, c := range changes {
+		st, err := w.statement(ctx, c)
+		var record *environment.RecordError
+		if errors.As(err, &record) && len(w.waiting) > 0 {
+			// What it refers to may be among those that wait.
+			if err := w.flush(ctx); err != nil {
+				return nil, err
+			}
+			st, err = w.statement(ctx, c)
+		}
+		switch {
+		case errors.As(err, &record):
+			w.refused[i] = err
+			continue
+		case err != nil:
+			return nil, err
+		case st.query == "":
 			continue
 		}
-		stored, err := s.stored(ctx, m, t.Type, values[i], field, t.columns[field.Name])
-		if err != nil {
-			return fail(field.Name, err)
-		}
-		columns = append(columns, s.dialect.Quote(field.Name))
-		args = append(args, stored)
+		st.change = i
+		w.waiting = append(w.waiting, st)
 	}
-	if c.Insert && t.ID != "" && t.IDFrom.MadeBy != "" {
-		id, err := s.newID(ctx, t)
-		if err != nil {
-			return err
-		}
-		columns = append(columns, s.dialect.Quote(t.ID))
-		args = append(args, id)
-	}
-	for _, name := range sortedKeys(c.Fixed) {
-		columns = append(columns, s.dialect.Quote(name))
-		args = append(args, c.Fixed[name])
-	}
-	if len(columns) == 0 {
-		return nil
-	}
-	if c.Insert {
-		if !s.ready[t.place] {
-			s.ready[t.place] = true
-			if err := s.dialect.BeforeInserts(ctx, s.q, t.place, t.ID); err != nil {
-				return s.explain(err)
+	return w.refused, w.flush(ctx)
+}
+
+// writer is one call of Write at work.
+type writer struct {
+	*session
+	m       *environment.Model
+	waiting []statement
+	refused []error
+}
+
+// lookAhead locates in a few queries what the changes are about and refer to. What is
+// not found may be among the changes themselves.
+func (w *writer) lookAhead(ctx context.Context, changes []environment.Change) error {
+	keys := map[string][]record.Key{}
+	note := func(values []record.Value) {
+		for _, v := range values {
+			for _, ref := range v.References() {
+				keys[ref.Refers()] = append(keys[ref.Refers()], ref.Key())
 			}
 		}
-		query := fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", s.dialect.Place(t.place), strings.Join(columns, ", "), marks(len(columns)))
-		return s.exec(ctx, query, args, fail)
 	}
-	found, err := s.locate(ctx, m, c.Type, []record.Key{c.Key})
+	for _, c := range changes {
+		if c.Insert {
+			note(c.Key.Parts())
+		} else {
+			keys[c.Type] = append(keys[c.Type], c.Key)
+		}
+		note(c.Values)
+	}
+	for _, typ := range slices.Sorted(maps.Keys(keys)) {
+		for part := range slices.Chunk(keys[typ], batch) {
+			if _, err := w.locate(ctx, w.m, typ, part); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// setting is a column with what to store in it.
+type setting struct {
+	column string
+	stored any
+}
+
+// statement makes the statement of one change; an empty one where there is nothing to
+// write.
+func (w *writer) statement(ctx context.Context, c environment.Change) (statement, error) {
+	t, err := w.table(ctx, w.m, c.Type)
 	if err != nil {
-		return err
+		return statement{}, err
+	}
+	st := statement{fail: func(field string, cause error) error {
+		return &environment.RecordError{Environment: w.name, Address: w.m.Catalog.Address(c.Type, c.Key), Field: field, Cause: cause}
+	}}
+	fields, values := c.Fields, c.Values
+	if c.Insert {
+		fields = append(slices.Clone(w.m.Shapes[c.Type]), fields...)
+		values = append(slices.Clone(c.Key.Parts()), values...)
+	}
+	settings, guard, err := w.settings(ctx, t, fields, values, st.fail)
+	if err != nil {
+		return st, err
+	}
+	if c.Insert && t.ID != "" && t.IDFrom.MadeBy != "" {
+		id, err := w.newID(ctx, t)
+		if err != nil {
+			return st, err
+		}
+		settings = append(settings, setting{t.ID, id})
+	}
+	for _, name := range slices.Sorted(maps.Keys(c.Fixed)) {
+		settings = append(settings, setting{name, c.Fixed[name]})
+	}
+	if len(settings) == 0 {
+		return statement{}, nil
+	}
+	for _, set := range settings {
+		st.columns = append(st.columns, w.dialect.Quote(set.column))
+		st.args = append(st.args, set.stored)
+	}
+	if c.Insert {
+		st.place = t.place
+		if !w.ready[t.place] {
+			w.ready[t.place] = true
+			if err := w.dialect.BeforeInserts(ctx, w.q, t.place, t.ID); err != nil {
+				return st, w.explain(err)
+			}
+		}
+		st.query = w.insert(st, 1)
+		return st, nil
+	}
+	found, err := w.locate(ctx, w.m, c.Type, []record.Key{c.Key})
+	if err != nil {
+		return st, err
 	}
 	ids := found[c.Key.Order()]
 	if len(ids) != 1 {
-		return fail("", fmt.Errorf("%d records have this key, one is expected", len(ids)))
+		return st, st.fail("", fmt.Errorf("%d records have this key, one is expected", len(ids)))
 	}
-	set := strings.Join(columns, " = "+mark+", ") + " = " + mark
+	set := strings.Join(st.columns, " = "+mark+", ") + " = " + mark
 	var where []string
 	for i, column := range t.identity {
 		if ids[0][i] == nil {
-			where = append(where, s.dialect.Quote(column)+" IS NULL")
+			where = append(where, w.dialect.Quote(column)+" IS NULL")
 			continue
 		}
-		where = append(where, s.dialect.Quote(column)+" = "+mark)
-		args = append(args, ids[0][i])
+		where = append(where, w.dialect.Quote(column)+" = "+mark)
+		st.args = append(st.args, ids[0][i])
 	}
-	return s.exec(ctx, fmt.Sprintf("UPDATE %s SET %s WHERE %s", s.dialect.Place(t.place), set, strings.Join(where, " AND ")), args, fail)
+	for _, g := range guard {
+		where = append(where, w.dialect.In([]string{w.dialect.Quote(g.column)}, len(g.words)))
+		for _, word := range g.words {
+			st.args = append(st.args, word)
+		}
+		st.hint = fmt.Sprintf("; its %s says that it refers to another record type, so that field has to be approved as well", g.column)
+	}
+	st.query = fmt.Sprintf("UPDATE %s SET %s WHERE %s", w.dialect.Place(t.place), set, strings.Join(where, " AND "))
+	return st, nil
 }
 
-// exec runs a statement that must touch exactly one row.
-func (s *session) exec(ctx context.Context, query string, args []any, fail func(string, error) error) error {
+func (w *writer) insert(st statement, rows int) string {
+	one := "(" + marks(len(st.args)) + ")"
+	return fmt.Sprintf("INSERT INTO %s (%s) VALUES %s", w.dialect.Place(st.place), strings.Join(st.columns, ", "), strings.TrimSuffix(strings.Repeat(one+", ", rows), ", "))
+}
+
+// guarded is a field that must say one of some words for a reference to mean what was
+// approved.
+type guarded struct {
+	column string
+	words  []string
+}
+
+// settings gives what to store for values, and what chooses the types of references
+// without being written itself.
+func (w *writer) settings(ctx context.Context, t table, fields []record.Field, values []record.Value, fail func(string, error) error) ([]setting, []guarded, error) {
+	var out []setting
+	var guard []guarded
+	for i, field := range fields {
+		v := values[i]
+		if v.IsAbsent() {
+			continue
+		}
+		stored, err := w.stored(ctx, t, v, field)
+		if err != nil {
+			return nil, nil, fail(field.Name, err)
+		}
+		for n, column := range t.Stored(field.Name) {
+			at := slices.IndexFunc(out, func(s setting) bool { return s.column == column })
+			shared := t.Refers[field.Name].Columns != nil && (slices.Contains(t.Key, column) || t.Refers[column].To != nil)
+			switch {
+			case at < 0 && shared && v.IsNull():
+				// null says nothing about a column that belongs to another field as well
+			case at < 0:
+				out = append(out, setting{column, stored[n]})
+			case idText(out[at].stored) != idText(stored[n]) && !(shared && v.IsNull()):
+				return nil, nil, fail(field.Name, fmt.Errorf("it needs %q in column %s, where another field of the record needs %q", idText(stored[n]), column, idText(out[at].stored)))
+			}
+		}
+		ref := t.Refers[field.Name]
+		if ref.Chooser == "" || v.IsNull() {
+			continue
+		}
+		var words []string
+		for _, word := range slices.Sorted(maps.Keys(ref.Words)) {
+			if ref.Words[word] == v.Refers() {
+				words = append(words, word)
+			}
+		}
+		at := slices.IndexFunc(fields, func(f record.Field) bool { return f.Name == ref.Chooser })
+		if at < 0 || values[at].IsAbsent() {
+			guard = append(guard, guarded{ref.Chooser, words})
+		} else if !slices.Contains(words, values[at].Text()) {
+			return nil, nil, fail(field.Name, fmt.Errorf("it refers to a record of %s, but %s is %q, which means another record type", v.Refers(), ref.Chooser, values[at].Text()))
+		}
+	}
+	return out, guard, nil
+}
+
+// stored gives what to store for a value in each of its field's columns.
+func (w *writer) stored(ctx context.Context, t table, v record.Value, field record.Field) (identity, error) {
+	ref, column := t.Refers[field.Name], t.columns[field.Name]
+	one := func(v record.Value) (identity, error) {
+		stored, err := w.dialect.Encode(v, column)
+		return identity{stored}, err
+	}
+	if words, ok := t.Words[field.Name]; ok && v.Kind() == record.Boolean {
+		if v.Text() == "true" {
+			return identity{words.True}, nil
+		}
+		return identity{words.False}, nil
+	}
+	switch {
+	case v.IsNull():
+		return make(identity, max(1, len(ref.Columns))), nil
+	case ref.ByKey:
+		return one(v.Parts()[0])
+	case ref.Inside != nil:
+		back, err := w.weaveBack(ctx, w.m, v, cell{Field: field, ref: ref})
+		if err != nil {
+			return nil, err
+		}
+		return one(back)
+	case ref.To != nil:
+		return w.referred(ctx, w.m, v, cell{Field: field, ref: ref}.by(w.m, v.Refers()))
+	default:
+		return one(v)
+	}
+}
+
+// bulker is a dialect with a faster way to carry out many statements. An error leaves
+// the transaction as after any refused statement.
+type bulker interface {
+	Bulk(ctx context.Context, q Queryer, run []statement) error
+}
+
+// flush carries out what waits: all at once, and where the database refuses something,
+// again one by one, so that the record is known.
+func (w *writer) flush(ctx context.Context) error {
+	run := w.waiting
+	w.waiting = nil
+	if len(run) > 1 {
+		done, err := w.bulk(ctx, run)
+		if done || err != nil {
+			return err
+		}
+	}
+	for _, st := range run {
+		err := w.exec(ctx, st)
+		var record *environment.RecordError
+		if errors.As(err, &record) {
+			w.refused[st.change] = err
+		} else if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (w *writer) bulk(ctx context.Context, run []statement) (done bool, err error) {
+	if _, err := w.q.ExecContext(ctx, "SAVEPOINT anagram_bulk"); err != nil {
+		return false, w.explain(err)
+	}
+	if b, ok := w.dialect.(bulker); ok {
+		err = b.Bulk(ctx, w.q, run)
+	} else {
+		err = w.joined(ctx, run)
+	}
+	if err == nil {
+		_, err = w.q.ExecContext(ctx, "RELEASE SAVEPOINT anagram_bulk")
+		return true, w.explain(err)
+	}
+	if ctx.Err() != nil {
+		return false, ctx.Err()
+	}
+	if !w.dialect.Refused(err) && !errors.Is(err, errRows) {
+		return false, w.explain(err)
+	}
+	_, err = w.q.ExecContext(ctx, "ROLLBACK TO SAVEPOINT anagram_bulk")
+	return false, w.explain(err)
+}
+
+// errRows is a statement that did not touch as many rows as it should.
+var errRows = errors.New("another number of rows was written than expected")
+
+// maxArgs bounds the values of one statement, below the least that an engine takes.
+const maxArgs = 3000
+
+// joined adds rows with the same columns in one statement for many.
+func (w *writer) joined(ctx context.Context, run []statement) error {
+	for len(run) > 0 {
+		n := alike(run, maxArgs/len(run[0].args))
+		query, args := run[0].query, run[0].args
+		if n > 1 {
+			query, args = w.insert(run[0], n), nil
+			for _, st := range run[:n] {
+				args = append(args, st.args...)
+			}
+		}
+		stmt, err := w.prepare(ctx, query)
+		if err != nil {
+			return err
+		}
+		result, err := stmt.ExecContext(ctx, args...)
+		if err != nil {
+			return err
+		}
+		if rows, err := result.RowsAffected(); err == nil && rows != int64(n) {
+			return errRows
+		}
+		run = run[n:]
+	}
+	return nil
+}
+
+// alike counts the statements at the head of a run that add rows with the same columns,
+// at most so many and at least one. Only a few counts occur, so that statements are
+// prepared once.
+func alike(run []statement, most int) int {
+	n := 1
+	for run[0].place != "" && n < len(run) && n < most && run[n].query == run[0].query {
+		n++
+	}
+	for _, size := range []int{100, 10} {
+		if n >= size {
+			return size
+		}
+	}
+	return 1
+}
+
+// exec runs one statement, which must touch exactly one row.
+func (s *session) exec(ctx context.Context, st statement) error {
 	if err := s.guard(ctx, "SAVEPOINT anagram_write"); err != nil {
 		return err
 	}
-	var result sql.Result
-	stmt, err := s.prepare(ctx, query)
+	stmt, err := s.prepare(ctx, st.query)
+	rows := int64(1)
 	if err == nil {
-		result, err = stmt.ExecContext(ctx, args...)
+		result, execErr := stmt.ExecContext(ctx, st.args...)
+		if err = execErr; err == nil {
+			if n, err := result.RowsAffected(); err == nil {
+				rows = n
+			}
+		}
 	}
 	if err != nil {
 		if ctx.Err() != nil {
@@ -106,10 +388,10 @@ func (s *session) exec(ctx context.Context, query string, args []any, fail func(
 		if !s.dialect.Refused(err) || s.guard(ctx, "ROLLBACK TO SAVEPOINT anagram_write") != nil {
 			return explained
 		}
-		return fail("", errors.New(strings.TrimSpace(message+" "+mend)))
+		return st.fail("", errors.New(strings.TrimSpace(message+" "+mend)))
 	}
-	if n, err := result.RowsAffected(); err == nil && n != 1 {
-		return fail("", fmt.Errorf("%d rows were written, one is expected", n))
+	if rows != 1 {
+		return st.fail("", fmt.Errorf("%d rows were written, one is expected%s", rows, st.hint))
 	}
 	return s.guard(ctx, "RELEASE SAVEPOINT anagram_write")
 }
@@ -121,43 +403,4 @@ func (s *session) guard(ctx context.Context, statement string) error {
 	}
 	_, err := s.q.ExecContext(ctx, statement)
 	return s.explain(err)
-}
-
-// stored gives what to store for a value, translating references.
-func (s *session) stored(ctx context.Context, m *environment.Model, of *catalog.Type, v record.Value, field record.Field, column catalog.Column) (any, error) {
-	if words, ok := of.Words[field.Name]; ok && v.Kind() == record.Boolean {
-		if v.Text() == "true" {
-			return words.True, nil
-		}
-		return words.False, nil
-	}
-	if of.ByKey[field.Name] && !v.IsNull() {
-		return s.dialect.Encode(v.Parts()[0], column)
-	}
-	if v.IsNull() || field.Kind != record.Reference {
-		return s.dialect.Encode(v, column)
-	}
-	found, err := s.locate(ctx, m, field.Refers, []record.Key{v.Key()})
-	if err != nil {
-		return nil, err
-	}
-	ids := found[v.Text()]
-	address := m.Catalog.Address(field.Refers, v.Key())
-	switch len(ids) {
-	case 1:
-		return ids[0][0], nil
-	case 0:
-		return nil, fmt.Errorf("it refers to %s, which is not there", address)
-	default:
-		return nil, fmt.Errorf("it refers to %s, which occurs %d times", address, len(ids))
-	}
-}
-
-func sortedKeys(m map[string]string) []string {
-	out := make([]string, 0, len(m))
-	for name := range m {
-		out = append(out, name)
-	}
-	slices.Sort(out)
-	return out
 }

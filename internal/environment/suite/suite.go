@@ -60,16 +60,27 @@ type bench struct {
 
 // Run runs the suite; fresh gives a new empty database for each test.
 func Run(t *testing.T, fresh func(t *testing.T) Engine) {
-	for name, test := range map[string]func(*bench){
+	run(t, fresh, source, statements, map[string]func(*bench){
 		"reads values, references and stamps": readsEverything,
 		"reads by key":                        readsByKey,
 		"locates keys":                        locates,
 		"writes and translates references":    writes,
 		"takes back what is not committed":    rollsBack,
 		"names what is refused and goes on":   refuses,
+		"writes many at a time":               writesMany,
 		"locks against a second import":       locks,
 		"stops when it is cancelled":          cancels,
-	} {
+	})
+	run(t, fresh, formsSource, formsStatements, map[string]func(*bench){
+		"reads references in every form":  readsForms,
+		"writes references in every form": writesForms,
+		"says which reference is wrong":   saysWrongForms,
+		"reads what fulfils a condition":  readsWhere,
+	})
+}
+
+func run(t *testing.T, fresh func(t *testing.T) Engine, source string, statements []string, tests map[string]func(*bench)) {
+	for name, test := range tests {
 		t.Run(name, func(t *testing.T) {
 			b := &bench{T: t, engine: fresh(t)}
 			for _, statement := range statements {
@@ -180,6 +191,16 @@ func (b *bench) change(typ string, insert bool, key string, values string) envir
 	return environment.Change{Type: typ, Key: rec.Key, Insert: insert, Fields: b.fields[typ], Values: rec.Values}
 }
 
+// write carries out changes of which none may be refused.
+func (b *bench) write(work environment.Work, changes ...environment.Change) {
+	b.Helper()
+	refused, err := work.Write(context.Background(), b.model, changes)
+	require.NoError(b, err)
+	for _, err := range refused {
+		require.NoError(b, err)
+	}
+}
+
 func writes(b *bench) {
 	ctx := context.Background()
 	env := b.open(false)
@@ -195,7 +216,7 @@ func writes(b *bench) {
 		b.change("part", false, `[["B"],null]`, `{"note":"changed"}`),
 		b.change("child", false, `[["ABC"],1]`, `{"note":"found"}`),
 	} {
-		require.NoError(b, work.Write(ctx, b.model, c))
+		b.write(work, c)
 	}
 	fresh := b.lines(work, "thing", []record.Key{b.key("thing", `["Ñ"]`)})
 	require.NoError(b, work.Commit(ctx))
@@ -217,8 +238,7 @@ func rollsBack(b *bench) {
 	env := b.open(false)
 	work, err := env.Begin(ctx)
 	require.NoError(b, err)
-	require.NoError(b, work.Write(ctx, b.model, b.change("thing", false, `["A"]`, `{"name":"gone"}`)))
-	require.NoError(b, work.Write(ctx, b.model, b.change("thing", true, `["D"]`, `{"name":"gone"}`)))
+	b.write(work, b.change("thing", false, `["A"]`, `{"name":"gone"}`), b.change("thing", true, `["D"]`, `{"name":"gone"}`))
 	require.NoError(b, work.Rollback())
 	assert.Equal(b, []string{lineA, lineB, lineC}, b.lines(b.open(true), "thing", nil))
 }
@@ -233,14 +253,54 @@ func refuses(b *bench) {
 		b.change("thing", false, `["none"]`, `{"name":"x"}`),              // there is no such record
 		b.change("thing", false, `["B"]`, `{"node_id":[null,"nowhere"]}`), // refers to nothing
 	} {
-		err := work.Write(ctx, b.model, bad)
+		said, err := work.Write(ctx, b.model, []environment.Change{bad})
+		require.NoError(b, err)
 		var refused *environment.RecordError
-		require.ErrorAs(b, err, &refused)
+		require.ErrorAs(b, said[0], &refused)
 		assert.Equal(b, b.model.Catalog.Address("thing", bad.Key), refused.Address)
 	}
-	require.NoError(b, work.Write(ctx, b.model, b.change("thing", false, `["B"]`, `{"name":"goes on"}`)))
+	b.write(work, b.change("thing", false, `["B"]`, `{"name":"goes on"}`))
 	require.NoError(b, work.Commit(ctx))
 	assert.Contains(b, b.lines(b.open(true), "thing", nil)[1], "goes on")
+}
+
+// writesMany adds and changes more records than any engine takes at a time, some of which
+// refer to others among them and some of which are refused.
+func writesMany(b *bench) {
+	ctx := context.Background()
+	env := b.open(false)
+	work, err := env.Begin(ctx)
+	require.NoError(b, err)
+	var changes []environment.Change
+	bad := map[int]bool{}
+	for i := range 600 {
+		bad[len(changes)] = i%200 == 57
+		key := fmt.Sprintf(`["N%d"]`, i)
+		if bad[len(changes)] {
+			key = `["A"]` // which is taken
+		}
+		changes = append(changes, b.change("thing", true, key, fmt.Sprintf(`{"name":"new\tline\\%d","active":true,"amount":"%d.5","body":{"file":"sha256:%s"}}`, i, i, strings.Repeat("0", 64))))
+		if i%3 == 0 && !bad[len(changes)-1] {
+			changes = append(changes, b.change("part", true, fmt.Sprintf(`[["N%d"],1]`, i), `{"note":null}`))
+		}
+		if i%5 == 0 {
+			changes = append(changes, b.change("thing", false, `["B"]`, fmt.Sprintf(`{"name":"%d"}`, i)))
+		}
+	}
+	refused, err := work.Write(ctx, b.model, changes)
+	require.NoError(b, err)
+	require.Len(b, refused, len(changes))
+	for i := range changes {
+		assert.Equal(b, bad[i], refused[i] != nil, "change %d: %v", i, refused[i])
+	}
+	require.NoError(b, work.Commit(ctx))
+	after := b.open(true)
+	things := b.lines(after, "thing", nil)
+	require.Len(b, things, 3+597)
+	assert.Contains(b, things[1], `"name":"595"`)
+	assert.Equal(b, `thing/N599 {"key":["N599"],"values":{"active":true,"amount":"599.5","body":{"file":"sha256:`+record.BytesValue([]byte("a\x00b")).Text()+`"},"day":null,"extra":null,"name":"new\tline\\599","node_id":null}}`,
+		things[slices.IndexFunc(things, func(l string) bool { return strings.HasPrefix(l, "thing/N599") })])
+	assert.Len(b, b.lines(after, "part", nil), 3+199)
 }
 
 func locks(b *bench) {

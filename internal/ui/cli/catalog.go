@@ -107,14 +107,45 @@ func typeJSON(c *catalog.Catalog, t *catalog.Type) map[string]any {
 			areas = append(areas, area.Name)
 		}
 	}
-	return map[string]any{"type": t.Name, "at": t.At, "key": t.Key, "id": t.ID, "refers": t.Refers, "part_of": t.PartOf, "areas": areas}
+	return map[string]any{"type": t.Name, "at": t.At, "key": t.Key, "id": t.ID, "refers": refersJSON(t), "only": t.Only, "part_of": t.PartOf, "areas": areas}
+}
+
+// refersJSON gives the record type of each reference, a list where there are several.
+func refersJSON(t *catalog.Type) map[string]any {
+	out := map[string]any{}
+	for field, ref := range t.Refers {
+		if out[field] = ref.To; len(ref.To) == 1 {
+			out[field] = ref.To[0]
+		}
+	}
+	return out
+}
+
+// referenceWords says what a field refers to and how.
+func referenceWords(field string, ref catalog.Reference) string {
+	text := field + " to " + strings.Join(ref.To, " or ")
+	switch {
+	case ref.Chooser != "":
+		text += " by " + ref.Chooser
+	case ref.ByKey:
+		text += " by key"
+	case ref.Columns != nil:
+		var columns []string
+		for _, pair := range ref.Columns {
+			columns = append(columns, pair.Here)
+		}
+		text += " with " + strings.Join(columns, " and ")
+	case ref.Inside != nil:
+		text += " inside its value"
+	}
+	return text
 }
 
 // keyWords names the key's fields; references by the type that they point at.
 func keyWords(t *catalog.Type) []string {
 	var out []string
 	for _, field := range t.Key {
-		if to := t.Refers[field]; to != "" {
+		if to := t.Refers[field].One(); to != "" {
 			field = to
 		}
 		out = append(out, field)
@@ -124,13 +155,11 @@ func keyWords(t *catalog.Type) []string {
 
 func refersTo(t *catalog.Type) []string {
 	var out []string
-	for _, to := range t.Refers {
+	for _, to := range t.Targets() {
 		if to == t.Name {
 			to = "itself"
 		}
-		if !slices.Contains(out, to) {
-			out = append(out, to)
-		}
+		out = append(out, to)
 	}
 	slices.Sort(out)
 	return out
@@ -160,12 +189,13 @@ func (a *app) showType(c *catalog.Catalog, t *catalog.Type) error {
 	line("key", strings.Join(t.Key, ", "))
 	line("internal id", t.ID)
 	var refers []string
-	for field, to := range t.Refers {
-		refers = append(refers, field+" to "+to)
+	for field, ref := range t.Refers {
+		refers = append(refers, referenceWords(field, ref))
 	}
 	slices.Sort(refers)
 	line("refers", strings.Join(refers, ", "))
 	line("part of", t.PartOf)
+	line("only", t.Only)
 	line("title", t.Title)
 	var local []string
 	for field := range t.Local {

@@ -1,0 +1,90 @@
+package catalog
+
+import (
+	"maps"
+	"slices"
+
+	"anagram/internal/core/record"
+	"anagram/internal/core/weave"
+)
+
+// Reference says how a field points at records.
+type Reference struct {
+	// To lists the record types that it may point at, one in nearly all cases.
+	To []string
+	// ByKey is set where the field holds the key itself, not the internal id.
+	ByKey bool
+	// Chooser is the field whose value says which of To it is, by Words: its value to the
+	// record type. Without a chooser and with several types, the type is the one that has
+	// the record.
+	Chooser string
+	Words   map[string]string
+	// Columns are the columns that make up the reference together, and for each the one
+	// that it equals there. Nil where the field is a column itself.
+	Columns []Pair
+	// Inside says how ids stand within the value; nil where the value is one.
+	Inside []weave.Form
+}
+
+// Pair is a column here and the one of the record type referred to that it equals.
+type Pair struct{ Here, There string }
+
+// One gives the record type of a reference that always points at the same one, else "".
+func (r Reference) One() string {
+	if len(r.To) == 1 && r.Chooser == "" && r.Inside == nil {
+		return r.To[0]
+	}
+	return ""
+}
+
+// Plain reports whether a single column holds the internal id, or the key, of a record
+// that is always of the same type.
+func (r Reference) Plain() bool { return r.One() != "" && r.Columns == nil }
+
+// field sets what a field with this reference is.
+func (r Reference) field(f *record.Field) {
+	f.Kind = record.Reference
+	if r.Inside != nil {
+		f.Kind = record.Woven
+	}
+	if f.Refers = r.One(); f.Refers == "" {
+		f.Among = slices.Clone(r.To)
+	}
+}
+
+// Stored lists the columns that a field is kept in.
+func (t *Type) Stored(field string) []string {
+	columns := t.Refers[field].Columns
+	if columns == nil {
+		return []string{field}
+	}
+	out := make([]string, len(columns))
+	for i, pair := range columns {
+		out[i] = pair.Here
+	}
+	return out
+}
+
+// Targets lists the record types that a type refers to, each once, sorted.
+func (t *Type) Targets() []string {
+	found := map[string]bool{}
+	for _, ref := range t.Refers {
+		for _, to := range ref.To {
+			found[to] = true
+		}
+	}
+	return slices.Sorted(maps.Keys(found))
+}
+
+// takenUp reports whether a column only serves a reference of several columns.
+func (t *Type) takenUp(column string) bool {
+	if _, own := t.Refers[column]; own || slices.Contains(t.Key, column) {
+		return false
+	}
+	for _, ref := range t.Refers {
+		if slices.ContainsFunc(ref.Columns, func(p Pair) bool { return p.Here == column }) {
+			return true
+		}
+	}
+	return false
+}
