@@ -42,10 +42,19 @@ func lines(t *testing.T, db *sql.DB, query string) []string {
 	require.NoError(t, err)
 	defer rows.Close()
 	out := []string{}
+	columns, err := rows.Columns()
+	require.NoError(t, err)
 	for rows.Next() {
-		var line sql.NullString
-		require.NoError(t, rows.Scan(&line))
-		out = append(out, line.String)
+		cells, into := make([]sql.NullString, len(columns)), make([]any, len(columns))
+		for i := range cells {
+			into[i] = &cells[i]
+		}
+		require.NoError(t, rows.Scan(into...))
+		parts := make([]string, len(cells))
+		for i, cell := range cells {
+			parts[i] = cell.String
+		}
+		out = append(out, strings.Join(parts, "|"))
 	}
 	require.NoError(t, rows.Err())
 	return out

@@ -150,6 +150,7 @@ func TestAnAccountThatMayOnlyDoPart(t *testing.T) {
 			t.Setenv("TARGET_PASSWORD", secretWord)
 			p.target(account(t, engine, address, db, part[engine]...), "{env: TARGET_PASSWORD}")
 			assert.Contains(t, words(p.must(0, "env", "test", "target").out), "read all tables, write 1 of 2 tables")
+			assert.Contains(t, words(p.must(0, "env", "test", "target").out), "may not add to: assays may not change: assays")
 			p.must(0, "export", "source", "--name", "p")
 			p.must(3, "match", "p", "--against", "target")
 			p.must(0, "approve", "*")

@@ -2,7 +2,10 @@ package flow
 
 import (
 	"context"
+	"maps"
+	"slices"
 
+	"anagram/internal/core/catalog"
 	"anagram/internal/core/match"
 	"anagram/internal/environment"
 	"anagram/internal/store/docket"
@@ -13,6 +16,28 @@ type EnvironmentReport struct {
 	Name  string
 	About environment.Description
 	Err   error
+	// Places that the account may not wholly read, not add to and not change: those of the
+	// catalog's record types, or all of them while there is no catalog.
+	NoRead, NoInsert, NoUpdate []string
+}
+
+// rights lists what the account may not do with the places that matter.
+func (r *EnvironmentReport) rights(c *catalog.Catalog) {
+	for _, name := range slices.Sorted(maps.Keys(r.About.Places)) {
+		place := r.About.Places[name]
+		if place.ReadOnly || c != nil && !slices.ContainsFunc(c.Types, func(t *catalog.Type) bool { return t.Place(r.Name) == name }) {
+			continue
+		}
+		if slices.ContainsFunc(place.Columns, func(col catalog.Column) bool { return col.Unreadable }) {
+			r.NoRead = append(r.NoRead, name)
+		}
+		if place.CannotInsert {
+			r.NoInsert = append(r.NoInsert, name)
+		}
+		if place.CannotUpdate {
+			r.NoUpdate = append(r.NoUpdate, name)
+		}
+	}
 }
 
 // TestEnvironments opens environments, all of the workspace where none is named.
@@ -21,6 +46,10 @@ func (s *Session) TestEnvironments(ctx context.Context, names []string) ([]Envir
 		for _, e := range s.Workspace.Environments {
 			names = append(names, e.Name)
 		}
+	}
+	c, err := s.Workspace.Catalog()
+	if err != nil {
+		c = nil // environments are tested before there is a catalog
 	}
 	var out []EnvironmentReport
 	for _, name := range names {
@@ -38,6 +67,7 @@ func (s *Session) TestEnvironments(ctx context.Context, names []string) ([]Envir
 				break
 			}
 		}
+		r.rights(c)
 		out = append(out, r)
 	}
 	return out, nil

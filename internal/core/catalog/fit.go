@@ -33,6 +33,16 @@ type Place struct {
 	Unique   [][]string // columns that the place holds unique together, the primary key left out
 	// NoRollback says that what is written there cannot be taken back.
 	NoRollback bool
+	// CannotInsert and CannotUpdate say that the account has no right to.
+	CannotInsert, CannotUpdate bool
+	Foreign                    []ForeignKey // of several columns; others stand with their column
+	Triggered                  []string     // columns that triggers fill, as far as can be told
+}
+
+// ForeignKey is a reference of several columns that the environment holds to.
+type ForeignKey struct {
+	To    string // place
+	Pairs []Pair
 }
 
 // Column finds a column by name.

@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"fmt"
 	"maps"
 	"regexp"
 	"slices"
@@ -85,8 +86,9 @@ func findCounter(places map[string]catalog.Place) *Counter {
 
 // describe sorts a type's columns: references, stamps, and what does not travel.
 func (m *maker) describe(t *Type) error {
+	taken := m.together(t)
 	for _, c := range t.place.Columns {
-		if c.Name == t.ID.Name || c.Derived {
+		if c.Name == t.ID.Name || c.Derived || slices.Contains(taken, c.Name) {
 			continue
 		}
 		done, err := m.reference(t, c)
@@ -107,6 +109,8 @@ func (m *maker) describe(t *Type) error {
 			t.StampAt = c.Name
 		case changedBy.MatchString(c.Name) && t.StampBy == "":
 			t.StampBy = c.Name
+		case slices.Contains(t.place.Triggered, c.Name) && !createdWhen.MatchString(c.Name):
+			t.Ignore = append(t.Ignore, Noted{c.Name, "a trigger fills it"})
 		case createdWhen.MatchString(c.Name):
 			t.Ignore = append(t.Ignore, Noted{c.Name, "it says when or by whom the record was made"})
 		case c.Kind == record.Bytes:
@@ -123,6 +127,32 @@ func (m *maker) describe(t *Type) error {
 		}
 	}
 	return nil
+}
+
+// together takes the foreign keys of several columns, and gives the columns that only
+// serve them. The field is named after what it points at.
+func (m *maker) together(t *Type) []string {
+	var taken []string
+	for _, key := range t.place.Foreign {
+		to := m.byPlace[key.To]
+		if to == nil {
+			continue
+		}
+		name := to.Name
+		for n := 2; slices.ContainsFunc(t.Refers, func(r Reference) bool { return r.Field == name }); n++ {
+			name = fmt.Sprintf("%s_%d", to.Name, n)
+		}
+		if _, column := t.place.Column(name); column {
+			name += "_ref"
+		}
+		t.Refers = append(t.Refers, Reference{Field: name, To: to.Name, Columns: key.Pairs})
+		for _, pair := range key.Pairs {
+			if c, _ := t.place.Column(pair.Here); c.RefersTo == "" {
+				taken = append(taken, pair.Here)
+			}
+		}
+	}
+	return taken
 }
 
 // look reads a few values of a text: addresses and paths belong to one environment.

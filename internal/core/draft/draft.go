@@ -74,8 +74,9 @@ type Type struct {
 // Reference is a field that points at a record.
 type Reference struct {
 	Field, To string
-	Why       string // "" for a foreign key
-	Column    string // what the foreign key points at, where that is not the internal id
+	Why       string         // "" for a foreign key
+	Column    string         // what the foreign key points at, where that is not the internal id
+	Columns   []catalog.Pair // of a foreign key of several columns
 }
 
 var (
@@ -208,10 +209,23 @@ func (m *maker) leave(p catalog.Place) (string, error) {
 	switch {
 	case many:
 		return fmt.Sprintf("more than %d rows: transactions rather than setup", rows), nil
+	case rows >= growingRows && grows(p):
+		return fmt.Sprintf("%d rows, each stamped when it was made, and nothing unique but its internal id: it grows with use", rows), nil
 	case m.counter != nil && m.counter.Place == p.Name:
 		return "it counts the internal ids of other tables", nil
 	case logName.MatchString(p.Name):
 		return "the name is that of a log or of passing data", nil
 	}
 	return "", nil
+}
+
+// growingRows is from how many rows on a place without a key is taken to grow with use.
+const growingRows = 2_000
+
+// grows reports whether a place looks like one that every use adds to.
+func grows(p catalog.Place) bool {
+	stamped := slices.ContainsFunc(p.Columns, func(c catalog.Column) bool { return isTime(c) && createdWhen.MatchString(c.Name) })
+	id := internalID(p).Name
+	unique := slices.ContainsFunc(p.Unique, func(columns []string) bool { return !slices.Contains(columns, id) })
+	return stamped && !unique && (id != "" || len(p.Primary) == 0)
 }

@@ -72,6 +72,32 @@ func text(name string) catalog.Column {
 }
 func number(name string) catalog.Column { return catalog.Column{Name: name, Kind: record.Integer} }
 
+func TestDraftOfSeveralColumnsTriggersAndGrowingTables(t *testing.T) {
+	when := catalog.Column{Name: "created_at", Kind: record.Timestamp}
+	places := map[string]catalog.Place{
+		"wards": {Name: "wards", Primary: []string{"site", "no"}, Columns: []catalog.Column{text("site"), number("no")}},
+		"beds": {Name: "beds", Primary: []string{"id"}, Unique: [][]string{{"site", "ward_no", "label"}}, Triggered: []string{"rank"},
+			Foreign: []catalog.ForeignKey{{To: "wards", Pairs: []catalog.Pair{{Here: "site", There: "site"}, {Here: "ward_no", There: "no"}}}},
+			Columns: []catalog.Column{id("id"), text("site"), number("ward_no"), text("label"), number("rank")}},
+		"stays": {Name: "stays", Primary: []string{"id"}, Columns: []catalog.Column{id("id"), when, text("remark")}},
+		"codes": {Name: "codes", Primary: []string{"id"}, Unique: [][]string{{"code"}}, Columns: []catalog.Column{id("id"), when, text("code")}},
+	}
+	many := make([]string, growingRows)
+	d, err := Make(places, facts{t: t, data: map[string]map[string][]string{"stays": {"id": many}, "codes": {"id": many}}})
+	require.NoError(t, err)
+	got := string(d.YAML("sandbox"))
+	c, err := catalog.Parse("draft", []byte(got))
+	require.NoError(t, err, got)
+	bed, _ := c.Type("bed")
+	assert.Equal(t, []string{"ward", "label"}, bed.Key)
+	assert.Equal(t, []catalog.Pair{{Here: "site", There: "site"}, {Here: "ward_no", There: "no"}}, bed.Refers["ward"].Columns)
+	assert.Equal(t, []string{"rank"}, bed.Ignore)
+	assert.Contains(t, got, "a trigger fills it")
+	assert.Contains(t, got, "stays: 2000 rows, each stamped when it was made, and nothing unique but its internal id")
+	_, kept := c.Type("code")
+	assert.True(t, kept, "what has a code is setup however many there are")
+}
+
 func TestDraft(t *testing.T) {
 	places := map[string]catalog.Place{
 		"categories": {Name: "categories", Primary: []string{"id"}, Columns: []catalog.Column{id("id"), number("parent_id"), text("name"), number("lft"), number("rgt")}},

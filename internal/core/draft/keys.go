@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
 )
 
@@ -122,6 +123,15 @@ func (t *Type) cost(columns []string) int {
 // ordered puts references before other fields, the parent of a tree first of all.
 func (t *Type) ordered(columns []string) []string {
 	out := slices.Clone(columns)
+	for _, r := range t.Refers { // columns that are a reference together stand as that
+		here := func(name string) bool {
+			return slices.ContainsFunc(r.Columns, func(p catalog.Pair) bool { return p.Here == name })
+		}
+		missing := slices.ContainsFunc(r.Columns, func(p catalog.Pair) bool { return !slices.Contains(out, p.Here) })
+		if r.Columns != nil && !missing {
+			out = append(slices.DeleteFunc(out, here), r.Field)
+		}
+	}
 	rank := func(name string) int {
 		switch t.refersTo(name) {
 		case "":

@@ -54,6 +54,13 @@ func (d *Draft) YAML(environment string) []byte {
 				if r.Column != "" {
 					to = "{to: " + to + ", by: key}"
 				}
+				if r.Columns != nil {
+					var pairs []string
+					for _, pair := range r.Columns {
+						pairs = append(pairs, word(pair.Here)+": "+word(pair.There))
+					}
+					to = "{to: " + to + ", columns: {" + strings.Join(pairs, ", ") + "}}"
+				}
 				line(3, word(r.Field)+": "+to, r.Why)
 			}
 		}

@@ -128,25 +128,45 @@ func (d mysqlDialect) About(ctx context.Context, q Queryer) (environment.Descrip
 	if err != nil {
 		return about, err
 	}
-	about.Rights, err = d.rights(ctx, q)
+	tables, err := d.rights(ctx, q)
+	readable, writable := 0, 0
+	for _, g := range tables {
+		if g.read {
+			readable++
+		}
+		if g.insert && g.update {
+			writable++
+		}
+	}
+	about.Rights = rightsText(len(tables), readable, writable)
 	return about, err
 }
 
-// rights reads what the account was granted on the whole server, the database and its tables.
-func (d mysqlDialect) rights(ctx context.Context, q Queryer) (string, error) {
-	var tables, readable, writable int
+// granted is what the account may do with one table.
+type granted struct{ read, insert, update bool }
+
+// rights reads what the account was granted on the whole server, the database, its tables
+// and their columns.
+func (d mysqlDialect) rights(ctx context.Context, q Queryer) (map[string]granted, error) {
 	// An account that may read the server's own tables sees what others were granted, too.
 	const mine = `grantee = concat("'", replace(current_user(), '@', "'@'"), "'")`
-	err := eachRow(ctx, q, func(rows *sql.Rows) error { return rows.Scan(&tables, &readable, &writable) }, strings.ReplaceAll(`
-		SELECT count(*), coalesce(sum(r), 0), coalesce(sum(i AND u), 0) FROM (
-			SELECT t.table_name, max(p.privilege_type = 'SELECT') r, max(p.privilege_type = 'INSERT') i, max(p.privilege_type = 'UPDATE') u
-			FROM information_schema.tables t LEFT JOIN (
-				SELECT privilege_type, '' AS tab FROM information_schema.user_privileges WHERE {mine}
-				UNION ALL SELECT privilege_type, '' FROM information_schema.schema_privileges WHERE database() LIKE table_schema AND {mine}
-				UNION ALL SELECT privilege_type, table_name FROM information_schema.table_privileges WHERE table_schema = database() AND {mine}) p
-			ON p.tab IN ('', t.table_name)
-			WHERE t.table_schema = database() AND t.table_type = 'BASE TABLE' GROUP BY t.table_name) x`, "{mine}", mine))
-	return rightsText(tables, readable, writable), err
+	out := map[string]granted{}
+	err := eachRow(ctx, q, func(rows *sql.Rows) error {
+		var table string
+		var g granted
+		err := rows.Scan(&table, &g.read, &g.insert, &g.update)
+		out[table] = g
+		return err
+	}, strings.ReplaceAll(`
+		SELECT t.table_name, coalesce(max(p.privilege_type = 'SELECT'), 0), coalesce(max(p.privilege_type = 'INSERT'), 0), coalesce(max(p.privilege_type = 'UPDATE'), 0)
+		FROM information_schema.tables t LEFT JOIN (
+			SELECT privilege_type, '' AS tab FROM information_schema.user_privileges WHERE {mine}
+			UNION ALL SELECT privilege_type, '' FROM information_schema.schema_privileges WHERE database() LIKE table_schema AND {mine}
+			UNION ALL SELECT privilege_type, table_name FROM information_schema.table_privileges WHERE table_schema = database() AND {mine}
+			UNION ALL SELECT privilege_type, table_name FROM information_schema.column_privileges WHERE table_schema = database() AND {mine}) p
+		ON p.tab IN ('', t.table_name)
+		WHERE t.table_schema = database() AND t.table_type = 'BASE TABLE' GROUP BY t.table_name`, "{mine}", mine))
+	return out, err
 }
 
 func (d mysqlDialect) Describe(ctx context.Context, q Queryer) (map[string]catalog.Place, error) {
@@ -175,6 +195,10 @@ func (d mysqlDialect) Describe(ctx context.Context, q Queryer) (map[string]catal
 		}
 		return err
 	}, "SELECT table_name, check_clause FROM information_schema.check_constraints WHERE constraint_schema = database()")
+	rights, err := d.rights(ctx, q)
+	if err != nil {
+		return nil, err
+	}
 	places := map[string]catalog.Place{}
 	err = eachRow(ctx, q, func(rows *sql.Rows) error {
 		var place, kind, engine, declared, data, extra string
@@ -197,6 +221,9 @@ func (d mysqlDialect) Describe(ctx context.Context, q Queryer) (map[string]catal
 		transactional = kind == "VIEW" || strings.EqualFold(engine, "InnoDB")
 		p := places[place]
 		p.Name, p.ReadOnly, p.NoRollback = place, kind == "VIEW", !transactional
+		if g, ok := rights[place]; ok {
+			p.CannotInsert, p.CannotUpdate = !g.insert, !g.update
+		}
 		p.Columns = append(p.Columns, c)
 		places[place] = p
 		return nil
@@ -204,6 +231,15 @@ func (d mysqlDialect) Describe(ctx context.Context, q Queryer) (map[string]catal
 			c.column_key = 'PRI', sum(c.column_key = 'PRI') OVER (PARTITION BY t.table_name)
 		FROM information_schema.tables t JOIN information_schema.columns c ON c.table_schema = t.table_schema AND c.table_name = t.table_name
 		WHERE t.table_schema = database() ORDER BY t.table_name, c.ordinal_position`)
+	if err == nil {
+		err = addForeign(ctx, q, places, `SELECT table_name, constraint_name, concat(if(referenced_table_schema = database(), '', concat(referenced_table_schema, '.')), referenced_table_name),
+				column_name, referenced_column_name
+			FROM information_schema.key_column_usage WHERE table_schema = database() AND referenced_table_name IS NOT NULL ORDER BY 1, 2, ordinal_position`)
+	}
+	if err == nil {
+		err = addTriggers(ctx, q, places, `SELECT event_object_table, action_statement FROM information_schema.triggers
+			WHERE event_object_schema = database() AND action_timing = 'BEFORE' ORDER BY 1, trigger_name`, newColumn)
+	}
 	if err != nil {
 		return nil, err
 	}

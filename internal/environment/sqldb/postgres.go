@@ -157,8 +157,8 @@ func (d postgresDialect) Describe(ctx context.Context, q Queryer) (map[string]ca
 	err := eachRow(ctx, q, func(rows *sql.Rows) error {
 		var place, kind, generated, identity, declared, base, category, refers string
 		var c catalog.Column
-		var inner, readable bool
-		if err := rows.Scan(&place, &kind, &c.Name, &declared, &base, &category, &c.Required, &c.Default, &generated, &identity, &refers, &c.RefersColumn, &inner, &readable); err != nil {
+		var inner, readable, inserts, updates bool
+		if err := rows.Scan(&place, &kind, &c.Name, &declared, &base, &category, &c.Required, &c.Default, &generated, &identity, &refers, &c.RefersColumn, &inner, &readable, &inserts, &updates); err != nil {
 			return err
 		}
 		c.Declared, c.Kind = declared, postgresKind(base)
@@ -166,6 +166,7 @@ func (d postgresDialect) Describe(ctx context.Context, q Queryer) (map[string]ca
 		c.RefersTo, c.InnerID, c.Unreadable = refers, inner, !readable
 		p := places[place]
 		p.Name, p.ReadOnly = place, kind == "v" || kind == "m"
+		p.CannotInsert, p.CannotUpdate = !inserts, !updates
 		p.Columns = append(p.Columns, c)
 		places[place] = p
 		return nil
@@ -178,11 +179,26 @@ func (d postgresDialect) Describe(ctx context.Context, q Queryer) (map[string]ca
 			coalesce((SELECT ra.attname FROM pg_constraint f JOIN pg_attribute ra ON ra.attrelid = f.confrelid AND ra.attnum = f.confkey[1]
 				WHERE f.contype = 'f' AND f.conrelid = c.oid AND f.conkey = ARRAY[a.attnum] LIMIT 1), ''),
 			EXISTS (SELECT 1 FROM pg_constraint p WHERE p.contype = 'p' AND p.conrelid = c.oid AND p.conkey = ARRAY[a.attnum]),
-			has_column_privilege(c.oid, a.attnum, 'SELECT')
+			has_column_privilege(c.oid, a.attnum, 'SELECT'), has_any_column_privilege(c.oid, 'INSERT'), has_any_column_privilege(c.oid, 'UPDATE')
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
 			JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_type b ON b.oid = nullif(t.typbasetype, 0)
 		WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\_%' AND has_schema_privilege(n.oid, 'USAGE')
 		ORDER BY n.nspname, c.relname, a.attnum`)
+	if err != nil {
+		return nil, err
+	}
+	err = addForeign(ctx, q, places, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname, f.conname,
+			CASE WHEN fn.nspname = current_schema() THEN '' ELSE fn.nspname || '.' END || fc.relname, a.attname, ra.attname
+		FROM pg_constraint f JOIN pg_class c ON c.oid = f.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+			JOIN pg_class fc ON fc.oid = f.confrelid JOIN pg_namespace fn ON fn.oid = fc.relnamespace
+			CROSS JOIN LATERAL unnest(f.conkey, f.confkey) WITH ORDINALITY k(here, there, at)
+			JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.here JOIN pg_attribute ra ON ra.attrelid = fc.oid AND ra.attnum = k.there
+		WHERE f.contype = 'f' AND array_length(f.conkey, 1) > 1 ORDER BY 1, 2, k.at`)
+	if err == nil {
+		err = addTriggers(ctx, q, places, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname, p.prosrc
+			FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_proc p ON p.oid = t.tgfoid
+			WHERE NOT t.tgisinternal AND t.tgtype & 2 = 2 ORDER BY 1, t.tgname`, newColumn)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -108,9 +108,14 @@ func (d sqliteDialect) Describe(ctx context.Context, q Queryer) (map[string]cata
 		if err := d.describeKeys(ctx, q, &place); err != nil {
 			return nil, err
 		}
+		place.CannotInsert, place.CannotUpdate = d.readOnly, d.readOnly
 		places[name] = place
+		err := addForeign(ctx, q, places, `SELECT ?1, id, "table", "from", "to" FROM pragma_foreign_key_list(?1) WHERE "to" IS NOT NULL ORDER BY id, seq`, name)
+		if err != nil {
+			return nil, err
+		}
 	}
-	return places, nil
+	return places, addTriggers(ctx, q, places, `SELECT tbl_name, sql FROM sqlite_schema WHERE type = 'trigger' AND sql LIKE '%UPDATE%' || tbl_name || '%SET%' ORDER BY 1, name`, setColumn)
 }
 
 func (d sqliteDialect) describeColumns(ctx context.Context, q Queryer, place *catalog.Place) error {

@@ -113,6 +113,7 @@ func (a *app) envTestCommand() *cobra.Command {
 				} else {
 					entry["product"], entry["address"], entry["account"] = r.About.Product, r.About.Address, r.About.Account
 					entry["rights"], entry["places"], entry["clock_ahead_seconds"] = r.About.Rights, len(r.About.Places), r.About.Ahead.Round(time.Millisecond).Seconds()
+					entry["may_not_read"], entry["may_not_insert"], entry["may_not_update"] = orEmpty(r.NoRead), orEmpty(r.NoInsert), orEmpty(r.NoUpdate)
 					if !a.json {
 						who := ""
 						if r.About.Account != "" {
@@ -120,6 +121,14 @@ func (a *app) envTestCommand() *cobra.Command {
 						}
 						fmt.Fprintln(out, a.wrap(fmt.Sprintf("reached      %s: %s%s, %s, %s", r.Name, r.About.Product, who, r.About.Rights, count(len(r.About.Places), "table")), "             "))
 						fmt.Fprintf(out, "             %s\n", r.About.Address)
+						for _, no := range []struct {
+							what   string
+							places []string
+						}{{"may not read all of", r.NoRead}, {"may not add to", r.NoInsert}, {"may not change", r.NoUpdate}} {
+							if len(no.places) > 0 {
+								fmt.Fprintln(out, a.wrap("             "+no.what+": "+some(no.places, 12), "               "))
+							}
+						}
 						if ahead := r.About.Ahead.Abs(); ahead > 2*time.Second {
 							side := "ahead of"
 							if r.About.Ahead < 0 {

@@ -211,3 +211,19 @@ func printRow(out io.Writer, indent string, widths []int, right []bool, cells []
 		fmt.Fprintln(out, indent+strings.TrimRight(b.String(), " "))
 	}
 }
+
+// some lists the first names and how many more there are.
+func some(names []string, most int) string {
+	if len(names) <= most {
+		return strings.Join(names, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
+}
+
+// orEmpty makes JSON write an empty list, not null.
+func orEmpty(names []string) []string {
+	if names == nil {
+		return []string{}
+	}
+	return names
+}
