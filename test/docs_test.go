@@ -109,6 +109,10 @@ func TestTheExamplesOfFormatsHold(t *testing.T) {
 			c, err := catalog.Parse("formats.md", []byte(parts[3]))
 			require.NoError(t, err)
 			assert.Equal(t, []string{"unit", "assay", "assay_range"}, c.Names())
+		case name == "file=references.yaml":
+			c, err := catalog.Parse("formats.md", []byte(parts[3]))
+			require.NoError(t, err)
+			assert.Len(t, c.Types, 8)
 		case name == "file=anagram.yaml":
 			dir := t.TempDir()
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "anagram.yaml"), []byte(parts[3]), 0o600))
@@ -118,7 +122,7 @@ func TestTheExamplesOfFormatsHold(t *testing.T) {
 		}
 		seen[name]++
 	}
-	assert.Equal(t, map[string]int{"schema=record": 1, "schema=export": 1, "schema=match": 1, "schema=review": 1, "schema=import": 1, "file=catalog.yaml": 1, "file=anagram.yaml": 1}, seen)
+	assert.Equal(t, map[string]int{"schema=record": 1, "schema=export": 1, "schema=match": 1, "schema=review": 1, "schema=import": 1, "file=catalog.yaml": 1, "file=references.yaml": 1, "file=anagram.yaml": 1}, seen)
 }
 
 func TestWhatTheProgramWritesFitsTheSchemas(t *testing.T) {
