@@ -31,6 +31,9 @@ type Reading struct {
 	Fields []record.Field // the fields wanted, with the kinds they are brought to
 	// Keys limits the stream to the records with these keys; nil is all of them.
 	Keys []record.Key
+	// Field and Of limit it to the records whose reference Field points at one of these keys.
+	Field string
+	Of    []record.Key
 	// Where limits it to those that fulfil all of these conditions. A connector may ask its
 	// database for less first; see condition.Narrow.
 	Where []*condition.Condition

@@ -6,10 +6,14 @@ import (
 	"fmt"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/record"
 	"anagram/internal/environment"
 	"anagram/internal/store/parcel"
+	"anagram/internal/store/picked"
 )
 
 // ExportRequest says what to export.
@@ -19,6 +23,7 @@ type ExportRequest struct {
 	Name        string // made from environment, date and time where empty
 	Note        string
 	AsFolder    bool
+	Target      string // what it is to be matched with, where that is known
 }
 
 // ExportResult says what was exported.
@@ -40,6 +45,9 @@ func (s *Session) Export(ctx context.Context, r ExportRequest) (ExportResult, er
 	if err != nil {
 		return result, err
 	}
+	if r.Selection.Since, err = s.since(ctx, r.Environment, r.Target, r.Selection.ChangedSince); err != nil {
+		return result, err
+	}
 	chosen, err := selectTypes(c, r.Selection)
 	if err != nil {
 		return result, err
@@ -53,14 +61,16 @@ func (s *Session) Export(ctx context.Context, r ExportRequest) (ExportResult, er
 		return result, err
 	}
 	defer env.Close()
-	if problems := env.problems(c, chosen.types); len(problems) > 0 {
+	if problems := env.problems(c, withParts(c, env, chosen)); len(problems) > 0 {
 		return result, &CatalogError{Catalog: s.Workspace.CatalogName(), Environment: r.Environment, Problems: problems}
+	}
+	if err := chosen.compile(c, r.Environment, env.about.Places, r.Selection); err != nil {
+		return result, err
 	}
 	scratch, err := s.Workspace.Scratch()
 	if err != nil {
 		return result, err
 	}
-	model := &environment.Model{Environment: r.Environment, Catalog: c, Shapes: env.fit.Shapes}
 	self, err := s.sideOf(ctx, env, c, r.Environment)
 	if err != nil {
 		return result, err
@@ -73,16 +83,23 @@ func (s *Session) Export(ctx context.Context, r ExportRequest) (ExportResult, er
 		return result, err
 	}
 	defer w.Discard()
-	hits := make([]int, len(chosen.patterns))
-	for _, typ := range chosen.types {
-		if err := s.exportType(ctx, env, model, w, chosen, typ, hits); err != nil {
+	model := &environment.Model{Environment: r.Environment, Catalog: c, Shapes: env.fit.Shapes}
+	g, err := s.gather(ctx, env, model, chosen)
+	if err != nil {
+		return result, err
+	}
+	defer g.set.Close()
+	ex := &exporting{gathering: g, writer: w, noFiles: r.Selection.NoFiles}
+	for _, typ := range c.Names() {
+		if err := ex.exportType(ctx, typ); err != nil {
 			return result, err
 		}
 	}
-	for i, n := range hits {
-		if n == 0 {
-			return result, fmt.Errorf("%s has no record %s; no parcel was made", r.Environment, chosen.patterns[i])
-		}
+	if err := g.missing(r.Environment); err != nil {
+		return result, err
+	}
+	if err := ex.referred(); err != nil {
+		return result, err
 	}
 	if err := ctx.Err(); err != nil {
 		return result, err
@@ -96,36 +113,168 @@ func (s *Session) Export(ctx context.Context, r ExportRequest) (ExportResult, er
 	return result, err
 }
 
-func (s *Session) exportType(ctx context.Context, env environment.Reader, model *environment.Model, w *parcel.Writer, chosen selection, typ string, hits []int) error {
-	fields := env.(described).fit.Fields[typ]
-	out := w.Type(typ, fields)
-	defer out.Discard()
-	s.Progress.Start(typ, 0)
-	defer s.Progress.Done()
-	for rec, err := range env.Read(ctx, model, environment.Reading{Type: typ, Fields: fields}) {
+// withParts gives the chosen record types and those of the parts that may come along.
+func withParts(c *catalog.Catalog, env described, chosen selection) []string {
+	types := slices.Clone(chosen.types)
+	if chosen.related == parcel.RelatedNone {
+		return types
+	}
+	for more := true; more; {
+		more = false
+		for _, t := range c.Types {
+			if !slices.Contains(types, t.Name) && slices.Contains(types, t.PartOf) && env.fit.Fields[t.Name] != nil {
+				types, more = append(types, t.Name), true
+			}
+		}
+	}
+	return types
+}
+
+// exporting is one export at work, when it is known what belongs to it.
+type exporting struct {
+	*gathering
+	writer  *parcel.Writer
+	noFiles bool
+}
+
+func (ex *exporting) exportType(ctx context.Context, typ string) error {
+	n, err := ex.set.Count(typ)
+	if err != nil {
+		return err
+	}
+	t, _ := ex.model.Catalog.Type(typ)
+	_, named := ex.chosen.where[typ]
+	// A part that no owner has is told, too: the target may have some that went away here.
+	part := t.PartOf != "" && ex.chosen.related != parcel.RelatedNone && ex.env.fit.Fields[typ] != nil && !ex.chosen.leavesOutType(typ)
+	if part && !ex.whole(t.PartOf) {
+		owners, err := ex.set.Count(t.PartOf)
 		if err != nil {
 			return err
 		}
-		if len(chosen.patterns) > 0 {
-			wanted, at := chosen.covers(typ, model.Catalog.Address(typ, rec.Key))
-			if at >= 0 {
-				hits[at]++
-			}
-			if !wanted {
-				continue
+		part = owners > 0
+	}
+	if !ex.whole(typ) && n == 0 && !named && !part {
+		return nil
+	}
+	fields := slices.Clone(ex.env.fit.Fields[typ])
+	if ex.noFiles {
+		fields = slices.DeleteFunc(fields, func(f record.Field) bool { return f.Kind == record.Bytes })
+	}
+	out := ex.writer.Type(typ, fields)
+	defer out.Discard()
+	ex.session.Progress.Start(typ, n)
+	defer ex.session.Progress.Done()
+	if ex.whole(typ) {
+		err = ex.writeWhole(ctx, out, typ, fields)
+	} else {
+		err = ex.writePicked(ctx, out, typ, fields, n)
+	}
+	if err != nil {
+		return err
+	}
+	_, err = out.Finish(ex.whole(typ))
+	return err
+}
+
+func (ex *exporting) add(out *parcel.TypeWriter, typ string, rec record.Record) error {
+	if err := out.Add(rec); err != nil {
+		return &environment.RecordError{Environment: ex.model.Environment, Address: ex.model.Catalog.Address(typ, rec.Key), Cause: err}
+	}
+	ex.session.Progress.Add(1)
+	return nil
+}
+
+func (ex *exporting) writeWhole(ctx context.Context, out *parcel.TypeWriter, typ string, fields []record.Field) error {
+	t, _ := ex.model.Catalog.Type(typ)
+	for rec, err := range ex.env.Read(ctx, ex.model, environment.Reading{Type: typ, Fields: fields}) {
+		if err != nil {
+			return err
+		}
+		if ex.chosen.leavesOut(ex.model.Catalog, typ, rec.Key) {
+			continue
+		}
+		if len(ex.chosen.patterns) > 0 {
+			if at := ex.chosen.matches(ex.model.Catalog.Address(typ, rec.Key)); at >= 0 {
+				ex.found[at] = true
 			}
 		}
 		rec.Why = "chosen"
-		if err := out.Add(rec); err != nil {
-			return &environment.RecordError{Environment: model.Environment, Address: model.Catalog.Address(typ, rec.Key), Cause: err}
+		if !ex.chosen.whole[typ] {
+			rec.Why, rec.Through = "along", "part of its "+t.PartOf
 		}
-		s.Progress.Add(1)
+		if err := ex.add(out, typ, rec); err != nil {
+			return err
+		}
 	}
-	n, err := out.Finish()
-	if err == nil && n == 0 && !chosen.whole[typ] {
-		w.Drop(typ)
+	return nil
+}
+
+// streamFrom is from how many picked records on the whole type is read instead of
+// these by their keys.
+const streamFrom = 20_000
+
+func (ex *exporting) writePicked(ctx context.Context, out *parcel.TypeWriter, typ string, fields []record.Field, n int) error {
+	write := func(rec record.Record) error {
+		along, through, ok, err := ex.set.Why(typ, rec.Key.Order())
+		if err != nil || !ok {
+			return err
+		}
+		if rec.Why = "chosen"; along {
+			rec.Why, rec.Through = "along", through
+		}
+		return ex.add(out, typ, rec)
 	}
-	return err
+	if n > streamFrom {
+		for rec, err := range ex.env.Read(ctx, ex.model, environment.Reading{Type: typ, Fields: fields}) {
+			if err == nil {
+				err = write(rec)
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	for after := ""; ; {
+		batch, err := ex.set.Batch(typ, -1, after, gatherBatch)
+		if err != nil || len(batch) == 0 {
+			return err
+		}
+		after = batch[len(batch)-1].Order
+		keys := make([]record.Key, len(batch))
+		for i, r := range batch {
+			if keys[i], err = ex.model.Shapes.ParseKey([]byte(r.Key), typ); err != nil {
+				return err
+			}
+		}
+		for rec, err := range ex.env.Read(ctx, ex.model, environment.Reading{Type: typ, Fields: fields, Keys: keys}) {
+			if err == nil {
+				err = write(rec)
+			}
+			if err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// referred lists what is referred to and not in the parcel.
+func (ex *exporting) referred() error {
+	var batch []picked.Record
+	typ, after := "", ""
+	return ex.writer.Referred(func() (parcel.Mention, bool, error) {
+		if len(batch) == 0 {
+			var err error
+			if batch, err = ex.set.Referred(typ, after, gatherBatch); err != nil || len(batch) == 0 {
+				return parcel.Mention{}, false, err
+			}
+		}
+		r := batch[0]
+		batch = batch[1:]
+		typ, after = r.Type, r.Order
+		key, err := ex.model.Shapes.ParseKey([]byte(r.Key), r.Type)
+		return parcel.Mention{Address: ex.model.Catalog.Address(r.Type, key), Through: r.Through}, true, err
+	})
 }
 
 // newParcelPath settles the name of a new parcel; what is there is never replaced.

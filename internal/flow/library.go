@@ -9,6 +9,7 @@ import (
 
 	"anagram/internal/core/record"
 	"anagram/internal/core/yamldoc"
+	"anagram/internal/store/docket"
 	"anagram/internal/store/parcel"
 )
 
@@ -103,4 +104,80 @@ func (s *Session) ParcelRecords(ctx context.Context, r *parcel.Reader, patterns 
 		}
 	}
 	return nil
+}
+
+// Again repeats the export of a parcel, with the same selection, under a new name.
+func (s *Session) Again(ctx context.Context, name, newName, note string, asFolder bool) (ExportResult, error) {
+	p, err := s.OpenParcel(name)
+	if err != nil {
+		return ExportResult{}, err
+	}
+	m := p.Manifest
+	_ = p.Close()
+	if m.Origin != "" {
+		return ExportResult{}, usage("Parcel %s was not exported but made by hand; there is nothing to repeat", name)
+	}
+	m.Selection.Since = ""
+	if note == "" {
+		note = m.Note
+	}
+	return s.Export(ctx, ExportRequest{Environment: m.Source, Selection: m.Selection, Name: newName, Note: note, AsFolder: asFolder})
+}
+
+// Rename gives a parcel of the library another name.
+func (s *Session) Rename(name, newName string) (string, error) {
+	from, err := s.inLibrary(name)
+	if err != nil {
+		return "", err
+	}
+	r := ExportRequest{Name: newName, AsFolder: filepath.Ext(from) != parcel.Suffix}
+	to, err := s.newParcelPath(&r)
+	if err != nil {
+		return "", err
+	}
+	return to, os.Rename(from, to)
+}
+
+// Remove takes a parcel out of the library for good. One with which a docket was made
+// that is not imported yet is kept, unless anyway is set.
+func (s *Session) Remove(ctx context.Context, name string, anyway bool) (string, error) {
+	path, err := s.inLibrary(name)
+	if err != nil {
+		return "", err
+	}
+	if !anyway {
+		summaries, err := s.Summaries(ctx)
+		if err != nil {
+			return "", err
+		}
+		for _, d := range summaries {
+			done := slices.ContainsFunc(d.Runs, func(r docket.Run) bool { return r.Kind == docket.ImportRun && r.Outcome == Imported })
+			if d.Err == nil && d.Header.ParcelFile == path && !done {
+				return "", usage("Docket %d was made with parcel %s and is not imported yet. --anyway removes the parcel all the same; the docket can still be reviewed and imported, but the parcel's seal can no longer be checked", d.Header.Number, name)
+			}
+		}
+	}
+	return path, os.RemoveAll(path)
+}
+
+// inLibrary gives the file of a parcel that is in the library itself.
+func (s *Session) inLibrary(name string) (string, error) {
+	path, err := s.parcelPath(name)
+	if err != nil {
+		return "", err
+	}
+	library, err := s.Workspace.Parcels()
+	if err != nil {
+		return "", err
+	}
+	if path, err = filepath.Abs(path); err != nil {
+		return "", err
+	}
+	if library, err = filepath.Abs(library); err != nil {
+		return "", err
+	}
+	if filepath.Dir(path) != library {
+		return "", usage("%s is not in the library; only parcels of the library are renamed and removed", name)
+	}
+	return path, nil
 }

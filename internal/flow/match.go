@@ -79,6 +79,9 @@ func (s *Session) Match(ctx context.Context, parcelName, target string) (MatchRe
 	if err := m.fits(); err != nil {
 		return result, err
 	}
+	if err := m.selection.compile(c, target, env.about.Places, p.Manifest.Selection); err != nil {
+		return result, err
+	}
 	if err := m.checkFit(ctx); err != nil {
 		return result, err
 	}
@@ -221,7 +224,7 @@ func (m *matching) fields(ctx context.Context, t *catalog.Type, pt parcel.Type) 
 		fields, at = append(fields, field), append(at, i)
 	}
 	for _, field := range there {
-		if fieldAt(pt.Fields, field.Name) < 0 {
+		if without := m.parcel.Manifest.Selection.NoFiles && field.Kind == record.Bytes; !without && fieldAt(pt.Fields, field.Name) < 0 {
 			if err := m.caution(ctx, t.Name+"."+field.Name,
 				fmt.Sprintf("Field %s of %s is in %s but not in the parcel; it was not compared and will not be written.", field.Name, t.Name, m.target),
 				"Put it under ignore: in the catalog if that is as it should be."); err != nil {
@@ -250,66 +253,30 @@ func (m *matching) matchType(ctx context.Context, t *catalog.Type, pt parcel.Typ
 	}
 	m.session.Progress.Start(t.Name, 0)
 	defer m.session.Progress.Done()
-	sorter, outside, err := m.readTarget(ctx, t, fields)
+	target, err := m.readTarget(ctx, t, pt, fields)
 	if err != nil {
 		return err
 	}
-	defer sorter.Close()
+	defer target.sorter.Close()
 	counts, err := match.Join(match.Input{
 		Fields: fields,
 		Source: m.project(m.parcel.Records(ctx, t.Name), t.Name, fields, at),
-		Target: m.sorted(ctx, sorter, t.Name, fields),
-		InScope: func(key record.Key) bool {
-			in, _ := m.selection.covers(t.Name, m.catalog.Address(t.Name, key))
-			return in
-		},
+		Target: m.sorted(ctx, target.sorter, t.Name, fields),
+		// Of the target only what is in scope was read.
+		InScope:   func(record.Key) bool { return true },
 		Ambiguous: func(key record.Key) bool { return m.ambiguousWithin(t, key) },
 	}, func(f match.Finding) error { return m.found(ctx, t, fields, f) })
 	if err != nil {
 		return err
 	}
-	m.types = append(m.types, docket.Type{Name: t.Name, Fields: fields, Counts: counts.By, NotCompared: counts.NotCompared + outside})
+	m.types = append(m.types, docket.Type{Name: t.Name, Fields: fields, Counts: counts.By, NotCompared: target.notCompared})
 	return m.builder.Type(ctx, m.types[len(m.types)-1])
 }
 
-// readTarget brings the target's records of a type into key order, and counts those that
-// the catalog leaves out.
-func (m *matching) readTarget(ctx context.Context, t *catalog.Type, fields []record.Field) (*sorting.Sorter, int, error) {
-	sorter, outside := sorting.New(m.scratch), 0
-	for rec, err := range m.env.Read(ctx, m.model, environment.Reading{Type: t.Name, Fields: fields, Outside: &outside}) {
-		if err == nil {
-			err = sorter.Add(sorting.Entry{Order: rec.Key.Order(), Payload: packTarget(fields, rec)})
-		}
-		if err != nil {
-			sorter.Close()
-			return nil, 0, err
-		}
-		m.session.Progress.Add(1)
-	}
-	return sorter, outside, nil
-}
-
-func (m *matching) sorted(ctx context.Context, sorter *sorting.Sorter, typ string, fields []record.Field) record.Stream {
-	return func(yield func(record.Record, error) bool) {
-		for entry, err := range sorter.Sorted() {
-			var rec record.Record
-			if err == nil {
-				err = ctx.Err()
-			}
-			if err == nil {
-				rec = unpackTarget(entry, typ, fields, m.model.Shapes)
-			}
-			if !yield(rec, err) || err != nil {
-				return
-			}
-		}
-	}
-}
-
-// packTarget writes a record for sorting: internal id and stamps, then the line of key
+// packTarget writes a record for sorting: where it was read from, internal id and stamps, then the line of key
 // and values, which stands alone so that it can be compared with the source's.
-func packTarget(fields []record.Field, rec record.Record) []byte {
-	var head string
+func packTarget(fields []record.Field, rec record.Record, source byte) []byte {
+	head := string(source)
 	for _, text := range []string{rec.ID, rec.ChangedAt, rec.ChangedBy} { // an id of bytes may hold a zero
 		head += strings.ReplaceAll(text, "\x00", "\ufffd") + "\x00"
 	}

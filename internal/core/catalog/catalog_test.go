@@ -69,6 +69,18 @@ types:
 	any := func(typ string, parts ...record.Value) record.Value {
 		return record.AmongValue(typ, shapes.Key("", parts))
 	}
+	described := record.Shapes{}
+	for _, typ := range c.Types {
+		for _, name := range typ.Key {
+			field := record.Field{Name: name, Kind: record.Text}
+			if ref, ok := typ.Refers[name]; ok {
+				ref.field(&field)
+			} else if name == "age" || name == "no" {
+				field.Kind = record.Integer
+			}
+			described[typ.Name] = append(described[typ.Name], field)
+		}
+	}
 	for want, key := range map[string]struct {
 		typ   string
 		parts []record.Value
@@ -88,6 +100,18 @@ types:
 		"note/~/en":                 {"note", []record.Value{record.NullValue(), text("en")}},
 	} {
 		assert.Equal(t, want, c.Address(key.typ, shapes.Key("", key.parts)))
+		typ, back, err := c.ParseAddress(described, want)
+		require.NoError(t, err, want)
+		assert.Equal(t, key.typ, typ)
+		assert.Equal(t, shapes.Key("", key.parts).Order(), back.Order(), "%s read back", want)
+	}
+	for address, want := range map[string]string{
+		"assays/GLU": `no record type "assays"`, "assay": "the key is missing", "assay/a/b": "2 parts are too many", "range/GLU/F": "a part for age is missing",
+		"range/GLU/F/old": `age: "old" is not an integer`, "note/desk/1/en": `"desk" is none of the record types assay, unit, dep`, "pair/CORE": "a part for to_id is missing", "assay/%zz": "is no percent code",
+	} {
+		_, _, err := c.ParseAddress(described, address)
+		require.Error(t, err, address)
+		assert.Contains(t, err.Error(), want)
 	}
 }
 

@@ -62,7 +62,8 @@ func mustEncode(s string, i int, r rune) bool {
 // in which two references of changing length stand beside each other.
 func EncodePath(parts []string) string { return encodePart(strings.Join(parts, "/")) }
 
-func decodePart(s string) (string, error) {
+// DecodePart gives the text that EncodePart wrote; the part of a null is ~ itself.
+func DecodePart(s string) (string, error) {
 	if !strings.Contains(s, "%") {
 		return s, nil
 	}

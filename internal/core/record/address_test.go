@@ -17,7 +17,7 @@ func TestAddressParts(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, want, EncodePart(v), "%q", given)
 		if given != "~" {
-			back, err := decodePart(want)
+			back, err := DecodePart(want)
 			assert.NoError(t, err)
 			assert.Equal(t, given, back)
 		}

@@ -42,6 +42,7 @@ type Record struct {
 	ChangedAt string  // stamp, as the environment tells it; "" where there is none
 	ChangedBy string
 	Why       string // in a parcel: chosen or along
+	Through   string // of a record that came along: what it came through
 
 	// Line, where it is given, is the canonical line of key and values alone. Two
 	// records with the same line are the same, which saves reading one of them.

@@ -39,7 +39,7 @@ func AppendLine(out []byte, fields []Field, r Record) []byte {
 	}
 	out = append(out, '}')
 	for _, extra := range [...]struct{ name, text string }{
-		{"changed_at", r.ChangedAt}, {"changed_by", r.ChangedBy}, {"why", r.Why},
+		{"changed_at", r.ChangedAt}, {"changed_by", r.ChangedBy}, {"why", r.Why}, {"through", r.Through},
 	} {
 		if extra.text != "" {
 			out = append(out, `,"`+extra.name+`":`...)
@@ -142,6 +142,8 @@ func ParseLine(line []byte, typ string, fields []Field, shapes Shapes) (Record, 
 			r.ChangedBy = item.text
 		case "why":
 			r.Why = item.text
+		case "through":
+			r.Through = item.text
 		default:
 			return r, fmt.Errorf("the member %q is not known", name)
 		}

@@ -42,7 +42,7 @@ func ParsePattern(s string) (Pattern, error) {
 	for _, part := range raw {
 		parsed := patternPart{null: part == "~"}
 		for _, literal := range strings.Split(part, "*") {
-			text, err := decodePart(literal)
+			text, err := DecodePart(literal)
 			if err != nil {
 				return p, fmt.Errorf("pattern %w", err)
 			}
@@ -107,7 +107,7 @@ func (p patternPart) match(part string) bool {
 	if p.null || part == "~" {
 		return p.null && part == "~" || !p.null && len(p.literals) > 1 && strings.Join(p.literals, "") == ""
 	}
-	text, err := decodePart(part)
+	text, err := DecodePart(part)
 	if err != nil {
 		return false
 	}

@@ -362,7 +362,9 @@ func (d mysqlDialect) Explain(err error) (message, mend string) {
 		return "the connection to " + d.host + " was lost: " + my.Message + ".", "Check the server and try again; nothing is half-written."
 	}
 	switch my.Number {
-	case 1044, 1045, 1698:
+	case 1044:
+		return fmt.Sprintf("the account %s may not use the database %q.", d.account, d.database), "Ask for the right, or correct connect: of this environment in anagram.yaml."
+	case 1045, 1698:
 		return fmt.Sprintf("%s refuses the account %s.", d.host, d.account), "Check the account and the password: of this environment in anagram.yaml."
 	case 1049:
 		return fmt.Sprintf("%s has no database %q.", d.host, d.database), "Correct connect: of this environment in anagram.yaml."

@@ -40,6 +40,9 @@ func (s *session) read(ctx context.Context, m *environment.Model, r environment.
 	if r.Keys != nil {
 		return s.readKeys(ctx, m, f, own, r, give)
 	}
+	if r.Field != "" {
+		return s.readReferring(ctx, m, f, own, r, give)
+	}
 	query := s.selectForm(f)
 	narrowed := f.only
 	if r.Outside != nil {
@@ -93,6 +96,60 @@ func (s *session) readKeys(ctx context.Context, m *environment.Model, f *form, o
 			return err
 		}
 		if err := s.build(ctx, m, f, own, rows, r.Outside, give); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// readReferring reads the records whose reference points at one of some records.
+func (s *session) readReferring(ctx context.Context, m *environment.Model, f *form, own int, r environment.Reading, give func(record.Record) error) error {
+	ref := f.Refers[r.Field]
+	c := cell{Field: record.Field{Name: r.Field}, ref: ref}
+	for part := range slices.Chunk(r.Of, batch) {
+		found, err := s.locate(ctx, m, ref.One(), part)
+		if err != nil {
+			return err
+		}
+		var tuples []identity
+		for _, key := range part {
+			switch {
+			case ref.ByKey:
+				stored, err := s.dialect.Encode(key.Parts()[0], f.columns[r.Field])
+				if err == nil {
+					tuples = append(tuples, identity{stored})
+				}
+			case ref.Columns != nil:
+				if len(found[key.Order()]) != 1 {
+					continue
+				}
+				id, err := s.referred(ctx, m, record.ReferenceValue(ref.One(), key), c.by(m, ref.One()))
+				if err != nil {
+					return err
+				}
+				tuples = append(tuples, id)
+			default:
+				for _, id := range found[key.Order()] {
+					tuples = append(tuples, identity{id[0]})
+				}
+			}
+		}
+		var rows [][]any
+		flush := func() error {
+			err := s.build(ctx, m, f, own, rows, r.Outside, give)
+			rows = rows[:0]
+			return err
+		}
+		err = s.whereIn(ctx, len(f.names), s.selectForm(f), f.Stored(r.Field), tuples, "", func(row []any) error {
+			if rows = append(rows, row); len(rows) < batch {
+				return nil
+			}
+			return flush()
+		})
+		if err == nil {
+			err = flush()
+		}
+		if err != nil {
 			return err
 		}
 	}

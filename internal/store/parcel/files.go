@@ -21,7 +21,7 @@ type files interface {
 	close() error
 }
 
-var layout = regexp.MustCompile(`^(parcel\.json|catalog\.yaml|records/[A-Za-z][A-Za-z0-9_-]*\.jsonl|files/[0-9a-f]{64})$`)
+var layout = regexp.MustCompile(`^(parcel\.json|catalog\.yaml|referred\.jsonl|records/[A-Za-z][A-Za-z0-9_-]*\.jsonl|files/[0-9a-f]{64})$`)
 
 // checkName refuses names outside the layout, and so every path that leads elsewhere.
 func checkName(name string) error {

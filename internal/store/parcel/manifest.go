@@ -47,26 +47,61 @@ type Manifest struct {
 	ExportedAt string            `json:"exported_at"` // UTC, to the millisecond
 	ExportedBy string            `json:"exported_by"`
 	Program    string            `json:"program"`
-	Selection  Selection         `json:"selection"`
-	Keys       record.Shapes     `json:"keys"` // key fields of every type that a key or reference needs
-	Types      []Type            `json:"types"`
-	Catalog    Sum               `json:"catalog"`
-	Files      []Sum             `json:"files"`
-	Seal       string            `json:"seal"`
+	// Origin is "hand" for a parcel that was not exported but made of a folder.
+	Origin    string        `json:"origin,omitempty"`
+	Resealed  []Reseal      `json:"resealed,omitempty"` // oldest first
+	Selection Selection     `json:"selection"`
+	Keys      record.Shapes `json:"keys"` // key fields of every type that a key or reference needs
+	Types     []Type        `json:"types"`
+	Catalog   Sum           `json:"catalog"`
+	Files     []Sum         `json:"files"`
+	Referred  *Referred     `json:"referred,omitempty"`
+	Seal      string        `json:"seal"`
+}
+
+// Reseal is one time that an edited parcel was checked and sealed again.
+type Reseal struct {
+	At   string `json:"at"`
+	By   string `json:"by"`
+	Note string `json:"note"`
 }
 
 // Selection is what the export was asked for; all empty is everything.
 type Selection struct {
-	Areas   []string `json:"areas,omitempty"`
-	Types   []string `json:"types,omitempty"`
-	Records []string `json:"records,omitempty"`
+	Saved        string            `json:"saved,omitempty"` // name under which anagram.yaml has it
+	Areas        []string          `json:"areas,omitempty"`
+	Types        []string          `json:"types,omitempty"`
+	Records      []string          `json:"records,omitempty"` // addresses and patterns
+	Where        map[string]string `json:"where,omitempty"`   // condition by record type
+	ChangedSince string            `json:"changed_since,omitempty"`
+	Since        string            `json:"since,omitempty"` // the moment that ChangedSince stood for, UTC
+	LeaveOut     []string          `json:"leave_out,omitempty"`
+	Related      string            `json:"related,omitempty"` // all, parts or none; "" is all
+	NoFiles      bool              `json:"no_files,omitempty"`
 }
+
+// Kinds of related records that come along.
+const (
+	RelatedAll   = "all"   // everything referred to, and parts
+	RelatedParts = "parts" // parts alone
+	RelatedNone  = "none"
+)
 
 // Type is one record type in a parcel.
 type Type struct {
 	Name    string         `json:"name"`
 	Fields  []record.Field `json:"fields"`
 	Records int            `json:"records"`
+	Chosen  int            `json:"chosen"` // the others came along
+	// Whole says that all records of the type were taken, but those left out by name.
+	Whole  bool   `json:"whole,omitempty"`
+	Newest string `json:"newest,omitempty"` // the latest stamp among its records
+	Sum
+}
+
+// Referred is the list of records that are only referred to.
+type Referred struct {
+	Records int `json:"records"`
 	Sum
 }
 
@@ -86,6 +121,15 @@ func (m *Manifest) Type(name string) (Type, bool) {
 	return Type{}, false
 }
 
+// Chosen tells how many of its records were chosen, not taken along.
+func (m *Manifest) Chosen() int {
+	total := 0
+	for _, t := range m.Types {
+		total += t.Chosen
+	}
+	return total
+}
+
 // Records tells how many records the parcel holds.
 func (m *Manifest) Records() int {
 	total := 0
@@ -94,6 +138,8 @@ func (m *Manifest) Records() int {
 	}
 	return total
 }
+
+const referredName = "referred.jsonl"
 
 func recordsName(typ string) string { return "records/" + typ + ".jsonl" }
 func fileName(sha string) string    { return "files/" + sha }

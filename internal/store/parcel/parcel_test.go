@@ -30,7 +30,7 @@ func write(t *testing.T, asFolder bool) string {
 		key, _ := record.TextValue(code)
 		require.NoError(t, unit.Add(record.Record{Key: record.NewKey([]record.Value{key}, nil), Values: []record.Value{key, record.BytesValue([]byte(strings.Repeat("sheet of "+code, 50)))}}))
 	}
-	n, err := unit.Finish()
+	n, err := unit.Finish(true)
 	require.NoError(t, err)
 	assert.Equal(t, 3, n)
 	path := filepath.Join(t.TempDir(), "p")

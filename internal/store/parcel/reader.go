@@ -5,10 +5,12 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
+	"iter"
 	"os"
 	"path/filepath"
 
@@ -147,6 +149,10 @@ func (r *Reader) Verify(ctx context.Context) error {
 	for _, t := range r.Manifest.Types {
 		expected[recordsName(t.Name)] = t.Sum
 		order = append(order, recordsName(t.Name))
+	}
+	if referred := r.Manifest.Referred; referred != nil {
+		expected[referredName] = referred.Sum
+		order = append(order, referredName)
 	}
 	for _, sum := range r.Manifest.Files {
 		expected[fileName(sum.SHA256)] = sum
@@ -349,4 +355,37 @@ func Size(path string) (int64, error) {
 		return err
 	})
 	return total, err
+}
+
+// Referred streams the records that are only referred to.
+func (r *Reader) Referred(ctx context.Context) iter.Seq2[Mention, error] {
+	return func(yield func(Mention, error) bool) {
+		if r.Manifest.Referred == nil {
+			return
+		}
+		in, err := r.files.open(referredName)
+		if err != nil {
+			yield(Mention{}, &Error{Parcel: r.path, File: referredName, Message: "the file is missing", Broken: true, Cause: err})
+			return
+		}
+		defer in.Close()
+		lines := bufio.NewReader(contextReader{ctx, in})
+		for n := 1; ; n++ {
+			line, err := readLine(lines)
+			if errors.Is(err, io.EOF) {
+				return
+			}
+			var m Mention
+			if err == nil {
+				err = json.Unmarshal(line, &m)
+			}
+			if err != nil {
+				yield(m, &Error{Parcel: r.path, File: referredName, Line: n, Message: err.Error(), Cause: err})
+				return
+			}
+			if !yield(m, nil) {
+				return
+			}
+		}
+	}
 }

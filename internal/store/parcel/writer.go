@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -69,6 +70,8 @@ type TypeWriter struct {
 	name   string
 	fields []record.Field
 	sorter *sorting.Sorter
+	chosen int
+	newest string
 }
 
 // Type starts a record type. Finish or Discard it before the next one.
@@ -85,11 +88,16 @@ func (t *TypeWriter) Add(r record.Record) error {
 			}
 		}
 	}
+	if r.Why == "chosen" {
+		t.chosen++
+	}
+	t.newest = max(t.newest, r.ChangedAt)
 	return t.sorter.Add(sorting.Entry{Order: r.Key.Order(), Payload: record.AppendLine(nil, t.fields, r)})
 }
 
-// Finish writes the records in key order and tells how many there are.
-func (t *TypeWriter) Finish() (int, error) {
+// Finish writes the records in key order and tells how many there are. Whole says that
+// these are all that the source has.
+func (t *TypeWriter) Finish(whole bool) (int, error) {
 	defer t.sorter.Close()
 	sum, err := writeFile(filepath.Join(t.parent.folder, recordsName(t.name)), func(out io.Writer) error {
 		for entry, err := range t.sorter.Sorted() {
@@ -106,7 +114,7 @@ func (t *TypeWriter) Finish() (int, error) {
 		return 0, err
 	}
 	count := t.sorter.Count()
-	t.parent.manifest.Types = append(t.parent.manifest.Types, Type{Name: t.name, Fields: t.fields, Records: count, Sum: sum})
+	t.parent.manifest.Types = append(t.parent.manifest.Types, Type{Name: t.name, Fields: t.fields, Records: count, Chosen: t.chosen, Whole: whole, Newest: t.newest, Sum: sum})
 	return count, nil
 }
 
@@ -210,6 +218,9 @@ func (w *Writer) zip(path string, manifest []byte) error {
 	buffered := bufio.NewWriterSize(f, 256<<10)
 	z := zip.NewWriter(buffered)
 	names := []string{manifestName, catalogName}
+	if w.manifest.Referred != nil {
+		names = append(names, referredName)
+	}
 	for _, t := range w.manifest.Types {
 		names = append(names, recordsName(t.Name))
 	}
@@ -292,4 +303,40 @@ func (w *Writer) Drop(typ string) {
 		w.manifest.Types = w.manifest.Types[:last]
 		_ = os.Remove(filepath.Join(w.folder, recordsName(typ)))
 	}
+}
+
+// Mention is a record that is not in the parcel, but referred to in it.
+type Mention struct {
+	Address string `json:"address"`
+	Through string `json:"through"` // a record of the parcel and its field
+}
+
+// Referred writes the list of records that are only referred to; next gives them one
+// after the other until its second result is false.
+func (w *Writer) Referred(next func() (Mention, bool, error)) error {
+	n := 0
+	sum, err := writeFile(filepath.Join(w.folder, referredName), func(out io.Writer) error {
+		for {
+			m, more, err := next()
+			if err != nil || !more {
+				return err
+			}
+			line, err := json.Marshal(m)
+			if err != nil {
+				return err
+			}
+			if _, err := out.Write(append(line, '\n')); err != nil {
+				return err
+			}
+			n++
+		}
+	})
+	if err != nil {
+		return err
+	}
+	if n == 0 {
+		return os.Remove(filepath.Join(w.folder, referredName))
+	}
+	w.manifest.Referred = &Referred{Records: n, Sum: sum}
+	return nil
 }

@@ -28,6 +28,7 @@ type Workspace struct {
 	Dir          string
 	Environments []Environment // in the file's order
 	MustAgree    []string      // addresses of settings that have to be equal on both sides
+	Selections   map[string]Selection
 	catalogPath  string
 }
 
@@ -82,6 +83,7 @@ type configForm struct {
 	Catalog      string                     `yaml:"catalog"`
 	MustAgree    []string                   `yaml:"must_agree"`
 	Environments map[string]environmentForm `yaml:"environments"`
+	Selections   map[string]Selection       `yaml:"selections"`
 }
 
 type environmentForm struct {
@@ -159,7 +161,7 @@ func Open(dir string) (*Workspace, error) {
 	if err := doc.Decode(&form); err != nil {
 		return nil, err
 	}
-	w := &Workspace{Dir: dir, MustAgree: form.MustAgree, catalogPath: "catalog.yaml"}
+	w := &Workspace{Dir: dir, MustAgree: form.MustAgree, Selections: form.Selections, catalogPath: "catalog.yaml"}
 	if form.Catalog != "" {
 		w.catalogPath = form.Catalog
 	}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -9,29 +10,99 @@ import (
 	"anagram/internal/store/parcel"
 )
 
+// asked is what a person asked to be exported.
+type asked struct {
+	flow.ExportRequest
+	where       []string
+	saved, save string
+}
+
 // selectionFlags are the flags that say what to export.
-func selectionFlags(cmd *cobra.Command, r *flow.ExportRequest) {
+func selectionFlags(cmd *cobra.Command, r *asked) {
 	flags := cmd.Flags()
 	flags.StringSliceVar(&r.Selection.Areas, "area", nil, "an area of the catalog (may be given more than once)")
 	flags.StringSliceVar(&r.Selection.Types, "type", nil, "a record type (may be given more than once)")
 	flags.StringArrayVar(&r.Selection.Records, "record", nil, "the address of a record, or a pattern (may be given more than once)")
+	flags.StringArrayVar(&r.where, "where", nil, "'TYPE: CONDITION': only records that fulfil it (may be given more than once)")
+	flags.StringVar(&r.Selection.ChangedSince, "changed-since", "", "only what changed since a date, a time, or last-import:TARGET")
+	flags.StringArrayVar(&r.Selection.LeaveOut, "leave-out", nil, "a pattern of records to leave out (may be given more than once)")
+	flags.StringVar(&r.Selection.Related, "related", "", "what comes along: all that is referred to and parts, parts, or none (default all)")
+	flags.BoolVar(&r.Selection.NoFiles, "no-files", false, "leave attachments out")
+	flags.StringVar(&r.saved, "selection", "", "a selection that anagram.yaml has under this name")
+	flags.StringVar(&r.save, "save-selection", "", "keep this selection in anagram.yaml under a name")
 	flags.StringVar(&r.Name, "name", "", "name of the parcel (else made from environment, date and time)")
 	flags.StringVar(&r.Note, "note", "", "a note for those who read the parcel later")
 }
 
+// exportFlags are those that only mean something where records are exported.
+var exportFlags = []string{"area", "type", "record", "where", "changed-since", "leave-out", "related", "no-files", "selection", "save-selection", "name", "note"}
+
+// request makes the request of what was asked.
+func (a *app) request(s *flow.Session, r *asked) (flow.ExportRequest, error) {
+	own := r.Selection
+	for _, text := range r.where {
+		typ, condition, ok := strings.Cut(text, ":")
+		typ, condition = strings.TrimSpace(typ), strings.TrimSpace(condition)
+		if !ok || typ == "" || condition == "" {
+			return r.ExportRequest, &flow.UsageError{Message: fmt.Sprintf("--where %q is written as 'TYPE: CONDITION', such as \"assay: status == 'A'\"", text)}
+		}
+		if own.Where == nil {
+			own.Where = map[string]string{}
+		}
+		if have := own.Where[typ]; have != "" {
+			condition = "(" + have + ") && (" + condition + ")"
+		}
+		own.Where[typ] = condition
+	}
+	out := r.ExportRequest
+	var err error
+	if r.save != "" {
+		if err := s.Workspace.CanSave(r.save); err != nil {
+			return out, err
+		}
+	}
+	if out.Selection, err = s.Selection(r.saved, own); err != nil {
+		return out, err
+	}
+	return out, nil
+}
+
+// keep saves the selection, once the export has shown that it can be carried out.
+func (a *app) keep(s *flow.Session, r *asked, done flow.ExportRequest) error {
+	if r.save == "" {
+		return nil
+	}
+	if err := s.SaveSelection(r.save, done.Selection); err != nil {
+		return err
+	}
+	a.note("The selection is in anagram.yaml as %s.", r.save)
+	return nil
+}
+
 func (a *app) exportCommand() *cobra.Command {
-	var r flow.ExportRequest
+	var r asked
 	cmd := &cobra.Command{
 		Use:   "export ENV",
 		Short: "Copy records of an environment into a new parcel",
 		Long: `Copies records of an environment into a new parcel of the library. Nothing in the
-environment is changed. Without --area, --type or --record everything that the
-catalog describes is exported.`,
-		Example: "  anagram export sandbox --area tests --note \"New year\"\n  anagram export sandbox --record assay/GLU --record 'assay_range/GLU/*'",
+environment is changed. Without --area, --type, --where or --record everything that
+the catalog describes is exported.
+
+What chosen records refer to comes along, and their parts with all that those refer
+to; the parcel says for each record whether it was chosen and, if not, through what
+it came along. --related parts or none brings less.`,
+		Example: "  anagram export sandbox --area tests --note \"New year\"\n  anagram export sandbox --record panel/BMP\n  anagram export sandbox --where \"assay: status == 'A'\" --leave-out 'comment_code/*'",
 		RunE: a.step(1, 1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
 			r.Environment = given[0]
-			result, err := s.Export(cmd.Context(), r)
+			request, err := a.request(s, &r)
 			if err != nil {
+				return err
+			}
+			result, err := s.Export(cmd.Context(), request)
+			if err != nil {
+				return err
+			}
+			if err := a.keep(s, &r, request); err != nil {
 				return err
 			}
 			return a.printExport(result)
@@ -53,28 +124,58 @@ func (a *app) printExport(result flow.ExportResult) error {
 	if a.json {
 		types := []typeCount{}
 		for _, t := range m.Types {
-			types = append(types, typeCount{Type: t.Name, Chosen: t.Records})
+			types = append(types, typeCount{Type: t.Name, Chosen: t.Chosen, Along: t.Records - t.Chosen})
 		}
 		return a.printJSON(map[string]any{
 			"parcel": m.Name, "file": result.File, "source": m.Source,
-			"records": map[string]int{"chosen": m.Records(), "along": 0}, "types": types, "files": len(m.Files), "bytes": result.Bytes,
+			"records": map[string]int{"chosen": m.Chosen(), "along": m.Records() - m.Chosen()}, "types": types, "files": len(m.Files), "bytes": result.Bytes,
+			"referred": referredCount(m),
 		})
 	}
 	text := fmt.Sprintf("Exported %s of %s from %s into parcel %s", count(m.Records(), "record"), count(len(m.Types), "record type"), m.Source, m.Name)
+	if along := m.Records() - m.Chosen(); along > 0 {
+		text += fmt.Sprintf(": %d chosen and %d that came along", m.Chosen(), along)
+	}
 	if len(m.Files) > 0 {
 		text += ", with " + count(len(m.Files), "attachment")
 	}
-	fmt.Fprintf(a.Out, "%s.\n\n", a.wrap(text, ""))
+	fmt.Fprintf(a.Out, "%s\n\n", a.wrap(text+".", ""))
 	printTypeCounts(a, m)
+	printReferred(a, m)
 	fmt.Fprintf(a.Out, "\n%s (%s)\n", result.File, size(result.Bytes))
 	a.next("anagram match " + quoteArg(m.Name) + " --against ENVIRONMENT")
 	return nil
 }
 
+func referredCount(m parcel.Manifest) int {
+	if m.Referred == nil {
+		return 0
+	}
+	return m.Referred.Records
+}
+
+func printReferred(a *app, m parcel.Manifest) {
+	if n := referredCount(m); n > 0 {
+		verb := "are"
+		if n == 1 {
+			verb = "is"
+		}
+		fmt.Fprintf(a.Out, "\n%s\n", a.wrap(fmt.Sprintf("%s %s only referred to and not in the parcel.", count(n, "record"), verb), ""))
+	}
+}
+
 func printTypeCounts(a *app, m parcel.Manifest) {
 	t := table{columns: []string{"record type", ">records"}}
+	along := m.Records() > m.Chosen()
+	if along {
+		t.columns = []string{"record type", ">chosen", ">along"}
+	}
 	for _, typ := range m.Types {
-		t.add(typ.Name, fmt.Sprint(typ.Records))
+		if along {
+			t.add(typ.Name, dot(typ.Chosen), dot(typ.Records-typ.Chosen))
+		} else {
+			t.add(typ.Name, fmt.Sprint(typ.Records))
+		}
 	}
 	a.printTable(t, "  ")
 }

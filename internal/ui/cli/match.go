@@ -11,7 +11,7 @@ import (
 )
 
 func (a *app) matchCommand() *cobra.Command {
-	var r flow.ExportRequest
+	var r asked
 	var against string
 	cmd := &cobra.Command{
 		Use:   "match P --against ENV",
@@ -29,14 +29,21 @@ parcel, a path to one, or an environment, which is then exported first.`,
 				if _, err := s.Workspace.Environment(against); err != nil {
 					return err
 				}
-				r.Environment = name
-				exported, err := s.Export(cmd.Context(), r)
+				r.Environment, r.Target = name, against
+				request, err := a.request(s, &r)
 				if err != nil {
+					return err
+				}
+				exported, err := s.Export(cmd.Context(), request)
+				if err != nil {
+					return err
+				}
+				if err := a.keep(s, &r, request); err != nil {
 					return err
 				}
 				name = exported.Manifest.Name
 				a.note("Exported %s from %s into parcel %s.", count(exported.Manifest.Records(), "record"), r.Environment, name)
-			} else if flag := firstChanged(cmd, "area", "type", "record", "name", "note"); flag != "" {
+			} else if flag := firstChanged(cmd, exportFlags...); flag != "" {
 				return &flow.UsageError{Message: fmt.Sprintf("--%s is for an export; %s is no environment, so nothing is exported. Leave it out", flag, name)}
 			}
 			result, err := s.Match(cmd.Context(), name, against)

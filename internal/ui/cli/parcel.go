@@ -13,8 +13,8 @@ import (
 )
 
 func (a *app) parcelCommand() *cobra.Command {
-	p := &cobra.Command{Use: "parcel", Short: "Look into the library of parcels", RunE: a.needsSub("parcel list|show|verify")}
-	p.AddCommand(a.parcelListCommand(), a.parcelShowCommand(), a.parcelVerifyCommand())
+	p := &cobra.Command{Use: "parcel", Short: "Look into the library of parcels", RunE: a.needsSub("parcel list|show|verify|again|rename|remove")}
+	p.AddCommand(a.parcelListCommand(), a.parcelShowCommand(), a.parcelVerifyCommand(), a.parcelAgainCommand(), a.parcelRenameCommand(), a.parcelRemoveCommand())
 	return p
 }
 
@@ -115,14 +115,11 @@ func (a *app) showParcel(p *parcel.Reader) error {
 	line("note", m.Note)
 	line("source", m.Source)
 	line("exported", when(m.ExportedAt)+" by "+m.ExportedBy)
-	chosen := append(append(append([]string{}, m.Selection.Areas...), m.Selection.Types...), m.Selection.Records...)
-	if len(chosen) == 0 {
-		chosen = []string{"everything in the catalog"}
-	}
-	line("selection", strings.Join(chosen, ", "))
+	line("selection", flow.SelectionWords(m.Selection))
 	line("seal", m.Seal)
 	fmt.Fprintln(a.Out)
 	printTypeCounts(a, m)
+	printReferred(a, m)
 	if len(m.Files) > 0 {
 		fmt.Fprintf(a.Out, "\n%s\n", count(len(m.Files), "attachment"))
 	}
@@ -135,7 +132,11 @@ func (a *app) showRecord(p *parcel.Reader, r flow.ParcelRecord) error {
 		return a.printJSON(map[string]any{"address": r.Address, "type": r.Type.Name, "record": json.RawMessage(line)})
 	}
 	out := a.out()
-	fmt.Fprintln(out, strong.Render(r.Address))
+	why := ""
+	if r.Through != "" {
+		why = "  came along: " + r.Through
+	}
+	fmt.Fprintln(out, strong.Render(r.Address)+why)
 	width := 0
 	for _, f := range r.Type.Fields {
 		width = max(width, len(f.Name))

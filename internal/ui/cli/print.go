@@ -53,7 +53,7 @@ func (a *app) wrap(text, indent string) string {
 	for _, line := range strings.Split(text, "\n") {
 		inner := line[:len(line)-len(strings.TrimLeft(line, " "))] + indent
 		width := a.width() - ansi.StringWidth(inner)
-		for i, part := range strings.Split(ansi.Wordwrap(strings.TrimLeft(line, " "), width, " "), "\n") {
+		for i, part := range folded(strings.TrimLeft(line, " "), width) {
 			switch {
 			case i == 0 && len(out) == 0:
 				out = append(out, strings.TrimSuffix(inner, indent)+part)
@@ -63,6 +63,31 @@ func (a *app) wrap(text, indent string) string {
 		}
 	}
 	return strings.Join(out, "\n")
+}
+
+// folded breaks a line between words. Names with hyphens stay whole.
+func folded(line string, width int) []string {
+	var out []string
+	for line != "" {
+		end, at := len(line), 0
+		for ansi.StringWidth(line[:end]) > width {
+			if at = strings.LastIndexByte(strings.TrimRight(line[:end], " "), ' '); at <= 0 {
+				break
+			}
+			end = at
+		}
+		if at <= 0 && ansi.StringWidth(line[:end]) > width { // a single word is too long
+			if end = strings.IndexByte(line, ' '); end < 0 {
+				end = len(line)
+			}
+		}
+		out = append(out, strings.TrimRight(line[:end], " "))
+		line = strings.TrimLeft(line[end:], " ")
+	}
+	if out == nil {
+		out = []string{""}
+	}
+	return out
 }
 
 // printJSON prints one document on one line.

@@ -1,0 +1,147 @@
+package catalog
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"anagram/internal/core/record"
+)
+
+// ParseAddress reads a record's address, TYPE/PART/PART, into its type and key. Shapes
+// say what kinds the parts are. A star stands for itself here.
+func (c *Catalog) ParseAddress(shapes record.Shapes, address string) (string, record.Key, error) {
+	typ, path, ok := strings.Cut(address, "/")
+	if _, known := c.byName[typ]; !known {
+		return "", record.Key{}, fmt.Errorf("%q is no address: the catalog has no record type %q", address, typ)
+	}
+	if !ok {
+		return "", record.Key{}, fmt.Errorf("%q is no address: the key is missing", address)
+	}
+	key, err := c.ParsePath(shapes, typ, path)
+	return typ, key, err
+}
+
+// ParsePath reads an address without its type.
+func (c *Catalog) ParsePath(shapes record.Shapes, typ, path string) (record.Key, error) {
+	parts := strings.Split(path, "/")
+	values, rest, err := c.takeParts(shapes, typ, parts, 0)
+	if err == nil && len(rest) > 0 {
+		err = fmt.Errorf("%d parts are too many", len(parts))
+	}
+	if err != nil {
+		return record.Key{}, fmt.Errorf("%q is no key of %s: %w", path, typ, err)
+	}
+	return shapes.Key(typ, values), nil
+}
+
+// takeParts reads the key of a type from the head of parts; keep of them have to be left
+// for others.
+func (c *Catalog) takeParts(shapes record.Shapes, typ string, parts []string, keep int) ([]record.Value, []string, error) {
+	t, ok := c.byName[typ]
+	shape := shapes[typ]
+	if !ok || len(shape) != len(t.Key) {
+		return nil, nil, fmt.Errorf("the record type %q is not described", typ)
+	}
+	changing := 0
+	for _, field := range t.Key {
+		if c.referenceChangesLength(t.Refers[field], map[string]bool{}) {
+			changing++
+		}
+	}
+	values := make([]record.Value, len(shape))
+	for i, field := range shape {
+		after := keep
+		for _, later := range t.Key[i+1:] {
+			after += c.least(t.Refers[later], map[string]bool{})
+		}
+		ref := t.Refers[field.Name]
+		var err error
+		switch {
+		case ref.To == nil:
+			if len(parts) == 0 {
+				return nil, nil, fmt.Errorf("a part for %s is missing", field.Name)
+			}
+			values[i], err = parsePart(field, parts[0])
+			parts = parts[1:]
+		case ref.One() == typ && len(parts)-after <= 0:
+			values[i] = record.NullValue() // the root of a tree
+		case len(parts) > 0 && parts[0] == "~" && ref.One() != typ:
+			values[i], parts = record.NullValue(), parts[1:]
+		case changing > 1 && c.referenceChangesLength(ref, map[string]bool{}):
+			if len(parts) == 0 {
+				return nil, nil, fmt.Errorf("a part for %s is missing", field.Name)
+			}
+			var inner string
+			if inner, err = record.DecodePart(parts[0]); err == nil {
+				var rest []string
+				values[i], rest, err = c.takeReference(shapes, ref, strings.Split(inner, "/"), 0)
+				if err == nil && len(rest) > 0 {
+					err = fmt.Errorf("%s has too many parts", field.Name)
+				}
+			}
+			parts = parts[1:]
+		default:
+			values[i], parts, err = c.takeReference(shapes, ref, parts, after)
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+	}
+	return values, parts, nil
+}
+
+func (c *Catalog) takeReference(shapes record.Shapes, ref Reference, parts []string, keep int) (record.Value, []string, error) {
+	to := ref.One()
+	if to == "" {
+		if len(parts) == 0 {
+			return record.Value{}, nil, fmt.Errorf("a record type is missing, one of %s", strings.Join(ref.To, ", "))
+		}
+		to, parts = parts[0], parts[1:]
+		if !slices.Contains(ref.To, to) {
+			return record.Value{}, nil, fmt.Errorf("%q is none of the record types %s", to, strings.Join(ref.To, ", "))
+		}
+	}
+	values, rest, err := c.takeParts(shapes, to, parts, keep)
+	if err != nil {
+		return record.Value{}, nil, err
+	}
+	key := shapes.Key(to, values)
+	if ref.One() == "" {
+		return record.AmongValue(to, key), rest, nil
+	}
+	return record.ReferenceValue(to, key), rest, nil
+}
+
+// least is the smallest number of parts that a field takes.
+func (c *Catalog) least(ref Reference, seen map[string]bool) int {
+	if ref.To == nil || ref.One() == "" {
+		return 1
+	}
+	t := c.byName[ref.One()]
+	if t == nil || seen[t.Name] {
+		return 0
+	}
+	seen[t.Name] = true
+	n := 0
+	for _, field := range t.Key {
+		n += c.least(t.Refers[field], seen)
+	}
+	delete(seen, t.Name)
+	return max(n, 1)
+}
+
+func parsePart(field record.Field, part string) (record.Value, error) {
+	if part == "~" {
+		return record.NullValue(), nil
+	}
+	text, err := record.DecodePart(part)
+	if err != nil {
+		return record.Value{}, err
+	}
+	v, err := record.Parse(field.Kind, text)
+	if err != nil {
+		err = fmt.Errorf("%s: %w", field.Name, err)
+	}
+	return v, err
+}

@@ -1,0 +1,152 @@
+// Package picked keeps which records an export takes along while that is being found
+// out, on disk, as they may be many.
+//
+// The contract: a record is picked once; picked again in the same round it keeps the
+// lesser reason, so that the same data give the same result whatever the order. Records
+// come back in key order. Nothing is left behind after Close.
+package picked
+
+import (
+	"database/sql"
+	"errors"
+	"os"
+	"path/filepath"
+
+	_ "modernc.org/sqlite" // the driver
+)
+
+// Set is the records picked so far, and those only referred to.
+type Set struct {
+	folder string
+	db     *sql.DB
+	tx     *sql.Tx
+	pick   *sql.Stmt
+	refer  *sql.Stmt
+	why    *sql.Stmt
+}
+
+// Record is one of them.
+type Record struct {
+	Type    string
+	Order   string // of its key
+	Key     string // as a record line has it
+	Along   bool   // not chosen itself
+	Through string // what took it along: a record and its field
+}
+
+// New makes an empty set; its files go below parent.
+func New(parent string) (*Set, error) {
+	folder, err := os.MkdirTemp(parent, "picked-")
+	if err != nil {
+		return nil, err
+	}
+	s := &Set{folder: folder}
+	if err := s.open(); err != nil {
+		_ = s.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+func (s *Set) open() (err error) {
+	if s.db, err = sql.Open("sqlite", filepath.Join(s.folder, "picked.db")); err != nil {
+		return err
+	}
+	s.db.SetMaxOpenConns(1)
+	for _, statement := range []string{
+		"PRAGMA journal_mode = OFF", "PRAGMA synchronous = OFF",
+		`CREATE TABLE picked (type TEXT, ord BLOB, key TEXT, along INTEGER, through TEXT, round INTEGER, PRIMARY KEY (type, ord)) WITHOUT ROWID`,
+		`CREATE INDEX rounds ON picked (round, type, ord)`,
+		`CREATE TABLE referred (type TEXT, ord BLOB, key TEXT, through TEXT, PRIMARY KEY (type, ord)) WITHOUT ROWID`,
+	} {
+		if _, err := s.db.Exec(statement); err != nil {
+			return err
+		}
+	}
+	if s.tx, err = s.db.Begin(); err != nil {
+		return err
+	}
+	if s.pick, err = s.tx.Prepare(`INSERT INTO picked VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET through = excluded.through
+		WHERE along AND excluded.round = round AND excluded.through < through`); err != nil {
+		return err
+	}
+	if s.refer, err = s.tx.Prepare(`INSERT INTO referred VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET through = excluded.through WHERE excluded.through < through`); err != nil {
+		return err
+	}
+	s.why, err = s.tx.Prepare("SELECT along, through FROM picked WHERE type = ? AND ord = ?")
+	return err
+}
+
+// Close removes the set.
+func (s *Set) Close() error {
+	if s.tx != nil {
+		_ = s.tx.Rollback()
+	}
+	if s.db != nil {
+		_ = s.db.Close()
+	}
+	return os.RemoveAll(s.folder)
+}
+
+// Pick adds a record in a round.
+func (s *Set) Pick(r Record, round int) error {
+	_, err := s.pick.Exec(r.Type, []byte(r.Order), r.Key, r.Along, r.Through, round)
+	return err
+}
+
+// Refer notes that a record is referred to.
+func (s *Set) Refer(r Record) error {
+	_, err := s.refer.Exec(r.Type, []byte(r.Order), r.Key, r.Through)
+	return err
+}
+
+// Why tells whether a record is picked and why.
+func (s *Set) Why(typ, order string) (along bool, through string, ok bool, err error) {
+	err = s.why.QueryRow(typ, []byte(order)).Scan(&along, &through)
+	if errors.Is(err, sql.ErrNoRows) {
+		return false, "", false, nil
+	}
+	return along, through, err == nil, err
+}
+
+// Count tells how many records of a type are picked.
+func (s *Set) Count(typ string) (n int, err error) {
+	err = s.tx.QueryRow("SELECT count(*) FROM picked WHERE type = ?", typ).Scan(&n)
+	return n, err
+}
+
+// Batch gives the records of a type that were picked in a round, -1 for any, after an
+// order and no more than limit.
+func (s *Set) Batch(typ string, round int, after string, limit int) ([]Record, error) {
+	query, args := "SELECT type, ord, key, along, through FROM picked WHERE type = ? AND ord > ? ORDER BY ord LIMIT ?", []any{typ, []byte(after), limit}
+	if round >= 0 {
+		query, args = "SELECT type, ord, key, along, through FROM picked WHERE round = ? AND type = ? AND ord > ? ORDER BY ord LIMIT ?", append([]any{round}, args...)
+	}
+	return s.records(query, args...)
+}
+
+// Referred gives the records that are referred to and not picked, after a type and
+// order, by type and key.
+func (s *Set) Referred(typ, after string, limit int) ([]Record, error) {
+	return s.records(`SELECT type, ord, key, 0, through FROM referred r WHERE (type, ord) > (?, ?)
+		AND NOT EXISTS (SELECT 1 FROM picked p WHERE p.type = r.type AND p.ord = r.ord) ORDER BY type, ord LIMIT ?`, typ, []byte(after), limit)
+}
+
+func (s *Set) records(query string, args ...any) ([]Record, error) {
+	rows, err := s.tx.Query(query, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Record
+	for rows.Next() {
+		var r Record
+		var order []byte
+		if err := rows.Scan(&r.Type, &order, &r.Key, &r.Along, &r.Through); err != nil {
+			return nil, err
+		}
+		r.Order = string(order)
+		out = append(out, r)
+	}
+	return out, rows.Err()
+}

@@ -1,0 +1,69 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"anagram/internal/flow"
+)
+
+func (a *app) parcelAgainCommand() *cobra.Command {
+	var name, note string
+	var asFolder bool
+	cmd := &cobra.Command{
+		Use:     "again P",
+		Short:   "Export once more what a parcel holds: same environment, same selection",
+		Example: "  anagram parcel again month-end-may --name month-end-june",
+		RunE: a.step(1, 1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
+			result, err := s.Again(cmd.Context(), given[0], name, note, asFolder)
+			if err != nil {
+				return err
+			}
+			return a.printExport(result)
+		}),
+	}
+	cmd.Flags().StringVar(&name, "name", "", "name of the new parcel (else made from environment, date and time)")
+	cmd.Flags().StringVar(&note, "note", "", "a note (else that of the parcel)")
+	cmd.Flags().BoolVar(&asFolder, "as-folder", false, "a plain folder instead of one file")
+	return cmd
+}
+
+func (a *app) parcelRenameCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "rename P NAME",
+		Short: "Give a parcel of the library another name",
+		RunE: a.step(2, 2, func(_ *cobra.Command, s *flow.Session, given []string) error {
+			path, err := s.Rename(given[0], given[1])
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(map[string]any{"parcel": given[1], "file": path})
+			}
+			fmt.Fprintf(a.Out, "Parcel %s is now %s.\n", given[0], path)
+			return nil
+		}),
+	}
+}
+
+func (a *app) parcelRemoveCommand() *cobra.Command {
+	var anyway bool
+	cmd := &cobra.Command{
+		Use:   "remove P",
+		Short: "Remove a parcel from the library for good",
+		RunE: a.step(1, 1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
+			path, err := s.Remove(cmd.Context(), given[0], anyway)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(map[string]any{"parcel": given[0], "file": path, "removed": true})
+			}
+			fmt.Fprintf(a.Out, "Removed %s.\n", path)
+			return nil
+		}),
+	}
+	cmd.Flags().BoolVar(&anyway, "anyway", false, "remove it even if a docket made with it is not imported yet")
+	return cmd
+}
