@@ -98,6 +98,9 @@ func (s *Session) Import(ctx context.Context, d *docket.Docket, rehearse bool) (
 
 func (im *importing) carryOut(ctx context.Context, rehearse bool) error {
 	s, d := im.session, im.docket
+	if d.Header.TargetParcel != "" {
+		return usage("Docket %d compares two parcels; there is no environment to import into. Match with an environment first", d.Header.Number)
+	}
 	if err := im.verifyParcel(ctx); err != nil {
 		im.result.Outcome = Blocked
 		return err

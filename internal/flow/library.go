@@ -2,6 +2,9 @@ package flow
 
 import (
 	"context"
+	"errors"
+	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -78,6 +81,11 @@ func (s *Session) parcelPath(name string) (string, error) {
 		names = append(names, strings.TrimSuffix(entry.Name(), parcel.Suffix))
 	}
 	return "", usage("There is no parcel %q, neither in the library nor as a path%s", name, yamldoc.Nearest(name, names))
+}
+
+// libraryName is a parcel's name as the library has it: that of its file.
+func (s *Session) libraryName(p *parcel.Reader) string {
+	return strings.TrimSuffix(filepath.Base(p.Path()), parcel.Suffix)
 }
 
 // ParcelRecord is one record of a parcel with its address.
@@ -180,4 +188,59 @@ func (s *Session) inLibrary(name string) (string, error) {
 		return "", usage("%s is not in the library; only parcels of the library are renamed and removed", name)
 	}
 	return path, nil
+}
+
+// Receive keeps a parcel that comes as a stream in the library, under the name it was
+// given when it was made, and gives the name it has now.
+func (s *Session) Receive(ctx context.Context, in io.Reader) (string, error) {
+	scratch, err := s.Workspace.Scratch()
+	if err != nil {
+		return "", err
+	}
+	f, err := os.CreateTemp(scratch, "received-*"+parcel.Suffix)
+	if err != nil {
+		return "", err
+	}
+	defer os.Remove(f.Name())
+	_, err = io.Copy(f, in)
+	if closeErr := f.Close(); err == nil {
+		err = closeErr
+	}
+	if err == nil {
+		err = ctx.Err()
+	}
+	if err != nil {
+		return "", err
+	}
+	p, err := parcel.Open(f.Name())
+	if err != nil {
+		var bad *parcel.Error
+		if errors.As(err, &bad) {
+			bad.Parcel = "standard input"
+		}
+		return "", err
+	}
+	m := p.Manifest
+	_ = p.Close()
+	name := m.Name
+	for n := 2; ; n++ {
+		r := ExportRequest{Name: name}
+		path, err := s.newParcelPath(&r)
+		var taken *parcel.ExistsError
+		switch {
+		case errors.As(err, &taken):
+			if have, openErr := parcel.Open(taken.Path); openErr == nil {
+				same := have.Manifest.Seal == m.Seal
+				_ = have.Close()
+				if same { // it was received before
+					return name, nil
+				}
+			}
+			name = fmt.Sprintf("%s-%d", m.Name, n)
+		case err != nil:
+			return "", err
+		default:
+			return name, os.Rename(f.Name(), path)
+		}
+	}
 }

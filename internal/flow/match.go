@@ -30,22 +30,15 @@ type MatchResult struct {
 // Match compares a parcel with an environment and makes a docket of what differs.
 func (s *Session) Match(ctx context.Context, parcelName, target string) (MatchResult, error) {
 	var result MatchResult
-	if _, err := s.Workspace.Environment(target); err != nil {
-		return result, err
-	}
-	p, err := s.OpenParcel(parcelName)
+	asked := target
+	p, err := s.verified(ctx, parcelName)
 	if err != nil {
 		return result, err
 	}
 	defer p.Close()
+	name := s.libraryName(p)
 	if p.Manifest.Source == target {
-		return result, usage("Parcel %s was exported from %s itself; name another environment with --against", p.Manifest.Name, target)
-	}
-	s.Progress.Start("verifying the parcel", 0)
-	err = p.Verify(ctx)
-	s.Progress.Done()
-	if err != nil {
-		return result, err
+		return result, usage("Parcel %s was exported from %s itself; name another environment with --against", name, target)
 	}
 	c, err := s.Workspace.Catalog()
 	if err != nil {
@@ -54,11 +47,12 @@ func (s *Session) Match(ctx context.Context, parcelName, target string) (MatchRe
 	if err := sameKeys(p, c, s.Workspace.CatalogName()); err != nil {
 		return result, err
 	}
-	env, err := s.openDescribed(ctx, target, c)
+	against, err := s.against(ctx, target, c)
 	if err != nil {
 		return result, err
 	}
-	defer env.Close()
+	defer against.Close()
+	env, target := against.described, against.name
 	scratch, err := s.Workspace.Scratch()
 	if err != nil {
 		return result, err
@@ -69,7 +63,7 @@ func (s *Session) Match(ctx context.Context, parcelName, target string) (MatchRe
 	}
 	defer b.Discard()
 	m := &matching{
-		session: s, parcel: p, env: env, builder: b, scratch: scratch, target: target, catalog: c,
+		session: s, parcel: p, env: env, builder: b, scratch: scratch, target: target, catalog: c, against: against.parcel,
 		model:     &environment.Model{Environment: target, Catalog: c, Shapes: p.Manifest.Keys},
 		ambiguous: map[string]map[string]bool{},
 	}
@@ -92,6 +86,9 @@ func (s *Session) Match(ctx context.Context, parcelName, target string) (MatchRe
 			}
 		}
 	}
+	if err := m.oneSided(ctx); err != nil {
+		return result, err
+	}
 	dockets, err := s.Workspace.Dockets()
 	if err != nil {
 		return result, err
@@ -104,24 +101,30 @@ func (s *Session) Match(ctx context.Context, parcelName, target string) (MatchRe
 	if len(numbers) > 0 {
 		m.number = numbers[len(numbers)-1] + 1
 	}
-	if err := m.resolveNeeds(ctx); err != nil {
-		return result, err
+	if m.against == nil { // with a parcel nothing will be imported
+		if err := m.resolveNeeds(ctx); err != nil {
+			return result, err
+		}
 	}
 	file, err := filepath.Abs(p.Path())
 	if err != nil {
 		return result, err
 	}
 	header := docket.Header{
-		Number: m.number, Parcel: p.Manifest.Name, ParcelFile: file, ParcelSeal: p.Manifest.Seal, Source: p.Manifest.Source,
+		Number: m.number, Parcel: name, ParcelFile: file, ParcelSeal: p.Manifest.Seal, Source: p.Manifest.Source,
 		ExportedAt: p.Manifest.ExportedAt, ExportedBy: p.Manifest.ExportedBy, Target: target, TargetAddress: env.about.Address,
 		MatchedAt: docket.Stamp(s.Now()), MatchedBy: s.Who, Keys: p.Manifest.Keys, NotCompared: m.notCompared, Program: s.Program,
+		Resealed: p.Manifest.Resealed, ByHand: p.Manifest.Origin != "",
+	}
+	if t := against.parcel; t != nil {
+		header.TargetParcel, header.TargetExportedAt, header.TargetExportedBy = s.libraryName(t), t.Manifest.ExportedAt, t.Manifest.ExportedBy
 	}
 	taken, err := b.Finish(ctx, filepath.Join(dockets, fmt.Sprintf("%04d.docket", m.number)), header, c.Source)
 	if err != nil {
 		return result, err
 	}
 	if taken { // another match finished in between; checks name the docket, so this one is done again
-		return s.Match(ctx, parcelName, target)
+		return s.Match(ctx, parcelName, asked)
 	}
 	return MatchResult{Header: header, Types: m.types, Blockers: m.blockers, Cautions: m.cautions, Docket: m.whole}, nil
 }
@@ -169,6 +172,7 @@ type matching struct {
 	model     *environment.Model
 	selection selection
 	number    int
+	against   *parcel.Reader // nil where the target is an environment
 
 	ambiguous   map[string]map[string]bool // type -> key order
 	types       []docket.Type
@@ -238,9 +242,11 @@ func (m *matching) fields(ctx context.Context, t *catalog.Type, pt parcel.Type) 
 func (m *matching) matchType(ctx context.Context, t *catalog.Type, pt parcel.Type) error {
 	there, ok := m.env.fit.Fields[t.Name]
 	if !ok || there == nil {
-		err := m.caution(ctx, t.Name,
-			fmt.Sprintf("%s is not compared: %s has nothing called %q.", t.Name, m.target, t.Place(m.target)),
-			"Correct at: in the catalog, or create it in "+m.target+" and match again.")
+		message, mend := fmt.Sprintf("%s is not compared: %s has nothing called %q.", t.Name, m.target, t.Place(m.target)), "Correct at: in the catalog, or create it in "+m.target+" and match again."
+		if m.against != nil {
+			message, mend = fmt.Sprintf("%s is not compared: %s does not hold that record type.", t.Name, m.target), "Export it there, too, and match again."
+		}
+		err := m.caution(ctx, t.Name, message, mend)
 		m.types = append(m.types, docket.Type{Name: t.Name, Fields: pt.Fields, Counts: map[match.Status]int{}, NotCompared: pt.Records})
 		if err != nil {
 			return err
@@ -264,12 +270,13 @@ func (m *matching) matchType(ctx context.Context, t *catalog.Type, pt parcel.Typ
 		Target: m.sorted(ctx, target.sorter, t.Name, fields),
 		// Of the target only what is in scope was read.
 		InScope:   func(record.Key) bool { return true },
+		Unknown:   m.unknownInTarget(t.Name),
 		Ambiguous: func(key record.Key) bool { return m.ambiguousWithin(t, key) },
 	}, func(f match.Finding) error { return m.found(ctx, t, fields, f) })
 	if err != nil {
 		return err
 	}
-	m.types = append(m.types, docket.Type{Name: t.Name, Fields: fields, Counts: counts.By, NotCompared: target.notCompared})
+	m.types = append(m.types, docket.Type{Name: t.Name, Fields: fields, Counts: counts.By, NotCompared: target.notCompared + counts.NotCompared})
 	return m.builder.Type(ctx, m.types[len(m.types)-1])
 }
 

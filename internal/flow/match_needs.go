@@ -13,16 +13,22 @@ import (
 
 // checkFit compares releases and the settings that have to be equal.
 func (m *matching) checkFit(ctx context.Context) error {
-	target, err := m.session.sideOf(ctx, m.env, m.catalog, m.target)
-	if err != nil {
-		return err
-	}
-	e, err := m.session.Workspace.Environment(m.target)
-	if err != nil {
-		return err
-	}
 	p := m.parcel.Manifest
-	for _, c := range m.session.fitChecks(side{p.Source, p.Release, p.Settings}, target, e.Guard.Release) {
+	var target side
+	policy := ""
+	if m.against != nil {
+		target = side{m.target, m.against.Manifest.Release, m.against.Manifest.Settings}
+	} else {
+		e, err := m.session.Workspace.Environment(m.target)
+		if err != nil {
+			return err
+		}
+		policy = e.Guard.Release
+		if target, err = m.session.sideOf(ctx, m.env, m.catalog, m.target); err != nil {
+			return err
+		}
+	}
+	for _, c := range m.session.fitChecks(side{p.Source, p.Release, p.Settings}, target, policy) {
 		m.whole = append(m.whole, c)
 		if err := m.check(ctx, 0, c); err != nil {
 			return err

@@ -2,6 +2,7 @@ package flow
 
 import (
 	"context"
+	"fmt"
 	"slices"
 
 	"anagram/internal/core/catalog"
@@ -160,4 +161,85 @@ func (m *matching) sorted(ctx context.Context, sorter *sorting.Sorter, typ strin
 			}
 		}
 	}
+}
+
+// target is what a parcel is matched with: an environment or another parcel.
+type target struct {
+	described
+	name   string
+	parcel *parcel.Reader
+}
+
+// against opens the target of a match.
+func (s *Session) against(ctx context.Context, name string, c *catalog.Catalog) (target, error) {
+	if _, err := s.Workspace.Environment(name); err != nil {
+		if _, pathErr := s.parcelPath(name); pathErr != nil {
+			return target{}, err
+		}
+		p, err := s.verified(ctx, name)
+		if err != nil {
+			return target{}, err
+		}
+		if err := sameKeys(p, c, s.Workspace.CatalogName()); err != nil {
+			_ = p.Close()
+			return target{}, err
+		}
+		called := fmt.Sprintf("%s (parcel %s)", p.Manifest.Source, s.libraryName(p))
+		return target{described: describeParcel(p, called, c), name: called, parcel: p}, nil
+	}
+	env, err := s.openDescribed(ctx, name, c)
+	return target{described: env, name: name}, err
+}
+
+// verified opens a parcel whose bytes are what was sealed.
+func (s *Session) verified(ctx context.Context, name string) (*parcel.Reader, error) {
+	p, err := s.OpenParcel(name)
+	if err != nil {
+		return nil, err
+	}
+	s.Progress.Start("verifying the parcel", 0)
+	err = p.Verify(ctx)
+	s.Progress.Done()
+	if err != nil {
+		_ = p.Close()
+		return nil, err
+	}
+	return p, nil
+}
+
+// unknownInTarget says which records a target that is a parcel may have without their
+// being in it: any, of a type that was not exported whole.
+func (m *matching) unknownInTarget(typ string) func(record.Key) bool {
+	if m.against == nil {
+		return nil
+	}
+	pt, _ := m.against.Manifest.Type(typ)
+	return func(record.Key) bool { return !pt.Whole }
+}
+
+// oneSided names the record types that only the target's parcel holds.
+func (m *matching) oneSided(ctx context.Context) error {
+	if m.against == nil {
+		return nil
+	}
+	for _, pt := range m.against.Manifest.Types {
+		if _, ok := m.parcel.Manifest.Type(pt.Name); !ok {
+			if err := m.caution(ctx, pt.Name, fmt.Sprintf("%s is not compared: parcel %s does not hold that record type.", pt.Name, m.session.libraryName(m.parcel)), "Export it there, too, and match again."); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// CanMatch refuses a target that is neither an environment nor a parcel, before
+// anything is exported to be matched with it.
+func (s *Session) CanMatch(name string) error {
+	_, err := s.Workspace.Environment(name)
+	if err != nil {
+		if _, pathErr := s.parcelPath(name); pathErr == nil {
+			return nil
+		}
+	}
+	return err
 }

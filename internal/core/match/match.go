@@ -93,6 +93,9 @@ type Input struct {
 	// InScope says whether the selection covers a key. Target records outside are
 	// counted as not compared.
 	InScope func(record.Key) bool
+	// Unknown says whether the target may have a record that is not in its stream; nil is
+	// never. Such records of the source are counted as not compared.
+	Unknown func(record.Key) bool
 	// Ambiguous says whether a key has an ambiguous record in it.
 	Ambiguous func(record.Key) bool
 }
@@ -149,6 +152,10 @@ func Join(in Input, found func(Finding) error) (Counts, error) {
 		}
 		if s.first == nil && !in.InScope(key) {
 			counts.NotCompared += t.count
+			continue
+		}
+		if t.first == nil && in.Unknown != nil && in.Unknown(key) {
+			counts.NotCompared += s.count
 			continue
 		}
 		f := judge(in, key, s, t, a)

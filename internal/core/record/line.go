@@ -160,6 +160,15 @@ func (s Shapes) ParseKey(text []byte, typ string) (Key, error) {
 	return s.parseKey(&node, typ)
 }
 
+// ParseValue reads one value as AppendValue writes it.
+func (s Shapes) ParseValue(text []byte, field Field) (Value, error) {
+	node, err := parseJSON(text)
+	if err != nil {
+		return Value{}, err
+	}
+	return s.parseValue(&node, field)
+}
+
 // AppendKey writes a key as the JSON array of its parts.
 func AppendKey(out []byte, k Key) []byte { return appendParts(out, k.parts) }
 

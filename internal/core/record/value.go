@@ -50,6 +50,9 @@ func (v Value) Key() Key { return Key{parts: v.parts, order: v.text} }
 // Refers gives the record type that a reference points at.
 func (v Value) Refers() string { return v.refers }
 
+// IsAmong reports whether a reference names its type, as its field may point at several.
+func (v Value) IsAmong() bool { return v.among }
+
 // References gives the references that a value holds: itself, or those woven into it.
 func (v Value) References() []Value {
 	switch v.kind {

@@ -10,6 +10,7 @@ import (
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
+	"anagram/internal/store/parcel"
 )
 
 // Docket is an open docket.
@@ -24,20 +25,27 @@ type Docket struct {
 
 // Header says what was compared with what.
 type Header struct {
-	Number        int           `json:"number"`
-	Parcel        string        `json:"parcel"`
-	ParcelFile    string        `json:"parcel_file"`
-	ParcelSeal    string        `json:"parcel_seal"`
-	Source        string        `json:"source"`
-	ExportedAt    string        `json:"exported_at"`
-	ExportedBy    string        `json:"exported_by"`
-	Target        string        `json:"target"`
-	TargetAddress string        `json:"target_address"`
-	MatchedAt     string        `json:"matched_at"`
-	MatchedBy     string        `json:"matched_by"`
-	Keys          record.Shapes `json:"keys"`
-	NotCompared   []string      `json:"not_compared,omitempty"` // types and fields on one side only
-	Program       string        `json:"program"`
+	Number        int    `json:"number"`
+	Parcel        string `json:"parcel"`
+	ParcelFile    string `json:"parcel_file"`
+	ParcelSeal    string `json:"parcel_seal"`
+	Source        string `json:"source"`
+	ExportedAt    string `json:"exported_at"`
+	ExportedBy    string `json:"exported_by"`
+	Target        string `json:"target"`
+	TargetAddress string `json:"target_address"`
+	// The target of a match of two parcels; "" where it is an environment.
+	TargetParcel     string `json:"target_parcel,omitempty"`
+	TargetExportedAt string `json:"target_exported_at,omitempty"`
+	TargetExportedBy string `json:"target_exported_by,omitempty"`
+	// Of a parcel that was edited after its export, or made by hand.
+	Resealed    []parcel.Reseal `json:"resealed,omitempty"`
+	ByHand      bool            `json:"by_hand,omitempty"`
+	MatchedAt   string          `json:"matched_at"`
+	MatchedBy   string          `json:"matched_by"`
+	Keys        record.Shapes   `json:"keys"`
+	NotCompared []string        `json:"not_compared,omitempty"` // types and fields on one side only
+	Program     string          `json:"program"`
 }
 
 // Type is one record type of a docket.

@@ -109,7 +109,10 @@ type folderFiles struct {
 	order []string
 }
 
-func openFolder(path string) (*folderFiles, error) {
+func openFolder(path string) (*folderFiles, error) { return openFolderAs(path, checkName) }
+
+// openFolderAs opens a folder whose files have names that check accepts.
+func openFolderAs(path string, check func(name string) error) (*folderFiles, error) {
 	root, err := os.OpenRoot(path)
 	if err != nil {
 		return nil, err
@@ -134,7 +137,7 @@ func openFolder(path string) (*folderFiles, error) {
 		if !entry.Type().IsRegular() {
 			return fmt.Errorf("%s is a link or a device, not a plain file", name)
 		}
-		if err := checkName(name); err != nil {
+		if err := check(name); err != nil {
 			return err
 		}
 		info, err := entry.Info()

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -14,19 +15,28 @@ func (a *app) matchCommand() *cobra.Command {
 	var r asked
 	var against string
 	cmd := &cobra.Command{
-		Use:   "match P --against ENV",
-		Short: "Compare a parcel with an environment, by key, and make a docket",
+		Use:   "match P --against ENV_OR_PARCEL",
+		Short: "Compare a parcel with an environment or another parcel, by key",
 		Long: `Compares the records of a parcel with those of an environment, by key, and makes
 a docket of what differs. Nothing is written to the environment. P is the name of a
-parcel, a path to one, or an environment, which is then exported first.`,
+parcel, a path to one, - for one on standard input, or an environment, which is then
+exported first. With a parcel to compare with, neither side needs to be reached.`,
 		Example: "  anagram match january --against production\n  anagram match sandbox --against production --area prices",
 		RunE: a.step(1, 1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
 			if against == "" {
-				return &flow.UsageError{Message: "match needs --against, the environment to compare with"}
+				return &flow.UsageError{Message: "match needs --against, the environment or parcel to compare with"}
 			}
 			name := given[0]
+			if name == "-" {
+				received, err := s.Receive(cmd.Context(), a.In)
+				if err != nil {
+					return err
+				}
+				a.note("Kept the parcel from standard input in the library as %s.", received)
+				name = received
+			}
 			if _, err := s.Workspace.Environment(name); err == nil {
-				if _, err := s.Workspace.Environment(against); err != nil {
+				if err := s.CanMatch(against); err != nil {
 					return err
 				}
 				r.Environment, r.Target = name, against
@@ -54,7 +64,7 @@ parcel, a path to one, or an environment, which is then exported first.`,
 		}),
 	}
 	selectionFlags(cmd, &r)
-	cmd.Flags().StringVar(&against, "against", "", "the environment to compare with")
+	cmd.Flags().StringVar(&against, "against", "", "the environment or parcel to compare with")
 	return cmd
 }
 
@@ -131,8 +141,24 @@ func (a *app) printMatch(r flow.MatchResult) error {
 func (a *app) printHeader(h docket.Header) {
 	out := a.out()
 	fmt.Fprintln(out, strong.Render(fmt.Sprintf("Docket %d", h.Number)))
-	fmt.Fprintf(out, "  from  %s  parcel %s, exported %s by %s\n", pad(h.Source, h.Target), h.Parcel, when(h.ExportedAt), h.ExportedBy)
-	fmt.Fprintf(out, "  to    %s  matched %s by %s\n\n", pad(h.Target, h.Source), when(h.MatchedAt), h.MatchedBy)
+	source, target := h.Source, h.Target
+	if h.TargetParcel != "" {
+		target = strings.TrimSuffix(target, " (parcel "+h.TargetParcel+")")
+	}
+	made := "exported"
+	if h.ByHand {
+		made = "made by hand"
+	}
+	fmt.Fprintf(out, "  from  %s  parcel %s, %s %s by %s\n", pad(source, target), h.Parcel, made, when(h.ExportedAt), h.ExportedBy)
+	for _, r := range h.Resealed {
+		fmt.Fprintln(out, a.wrap(fmt.Sprintf("        edited, and sealed again %s by %s: %s", when(r.At), r.By, r.Note), ""))
+	}
+	if h.TargetParcel != "" {
+		fmt.Fprintf(out, "  to    %s  parcel %s, exported %s by %s\n", pad(target, source), h.TargetParcel, when(h.TargetExportedAt), h.TargetExportedBy)
+		fmt.Fprintf(out, "        matched %s by %s\n\n", when(h.MatchedAt), h.MatchedBy)
+		return
+	}
+	fmt.Fprintf(out, "  to    %s  matched %s by %s\n\n", pad(target, source), when(h.MatchedAt), h.MatchedBy)
 }
 
 func pad(text, other string) string { return fmt.Sprintf("%-*s", max(len(text), len(other)), text) }

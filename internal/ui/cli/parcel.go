@@ -13,8 +13,9 @@ import (
 )
 
 func (a *app) parcelCommand() *cobra.Command {
-	p := &cobra.Command{Use: "parcel", Short: "Look into the library of parcels", RunE: a.needsSub("parcel list|show|verify|again|rename|remove")}
-	p.AddCommand(a.parcelListCommand(), a.parcelShowCommand(), a.parcelVerifyCommand(), a.parcelAgainCommand(), a.parcelRenameCommand(), a.parcelRemoveCommand())
+	p := &cobra.Command{Use: "parcel", Short: "Look into the library of parcels", RunE: a.needsSub("parcel list|show|table|verify|again|rename|remove|reseal|make")}
+	p.AddCommand(a.parcelListCommand(), a.parcelShowCommand(), a.parcelVerifyCommand(), a.parcelAgainCommand(), a.parcelRenameCommand(), a.parcelRemoveCommand(),
+		a.parcelTableCommand(), a.parcelResealCommand(), a.parcelMakeCommand())
 	return p
 }
 
@@ -114,7 +115,14 @@ func (a *app) showParcel(p *parcel.Reader) error {
 	line("parcel", m.Name)
 	line("note", m.Note)
 	line("source", m.Source)
-	line("exported", when(m.ExportedAt)+" by "+m.ExportedBy)
+	made := "exported"
+	if m.Origin != "" {
+		made = "by hand"
+	}
+	line(made, when(m.ExportedAt)+" by "+m.ExportedBy)
+	for _, r := range m.Resealed {
+		line("edited", when(r.At)+" by "+r.By+": "+r.Note)
+	}
 	line("selection", flow.SelectionWords(m.Selection))
 	line("seal", m.Seal)
 	fmt.Fprintln(a.Out)

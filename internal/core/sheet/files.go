@@ -1,0 +1,174 @@
+package sheet
+
+import (
+	"bufio"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+
+	"github.com/xuri/excelize/v2"
+)
+
+// RowError is a row that cannot be read.
+type RowError struct {
+	Row   int // from 1, the first is that of the names; of a CSV file its line
+	Cause error
+}
+
+func (e *RowError) Error() string { return fmt.Sprintf("row %d: %v", e.Row, e.Cause) }
+
+// Unwrap gives the cause.
+func (e *RowError) Unwrap() error { return e.Cause }
+
+// ReadCSV gives each row of a CSV file (RFC 4180, UTF-8, with or without a byte order
+// mark) and its line. Empty lines are passed over.
+func ReadCSV(in io.Reader, row func(line int, cells []string) error) error {
+	buffered := bufio.NewReader(in)
+	if mark, err := buffered.Peek(3); err == nil && string(mark) == "\ufeff" {
+		_, _ = buffered.Discard(3)
+	}
+	r := csv.NewReader(buffered)
+	r.FieldsPerRecord = -1
+	for {
+		cells, err := r.Read()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		line := 0
+		if err == nil {
+			line, _ = r.FieldPos(0)
+			err = row(line, cells)
+		}
+		if err != nil {
+			var parse *csv.ParseError
+			if errors.As(err, &parse) {
+				line, err = parse.Line, parse.Err
+			}
+			return &RowError{line, err}
+		}
+	}
+}
+
+// ReadXLSX gives each row of the first sheet of a workbook.
+func ReadXLSX(in io.Reader, row func(number int, cells []string) error) error {
+	// What unfolds to more than this is no table made by hand.
+	book, err := excelize.OpenReader(in, excelize.Options{UnzipSizeLimit: 1 << 30, UnzipXMLSizeLimit: 256 << 20, RawCellValue: true})
+	if err != nil {
+		return fmt.Errorf("it is no spreadsheet in XLSX form: %w", err)
+	}
+	defer book.Close()
+	rows, err := book.Rows(book.GetSheetName(0))
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for n := 1; rows.Next(); n++ {
+		cells, err := rows.Columns(excelize.Options{RawCellValue: true})
+		if err == nil && len(cells) > 0 {
+			err = row(n, cells)
+		}
+		if err != nil {
+			return &RowError{n, err}
+		}
+	}
+	return rows.Error()
+}
+
+// Writer takes rows.
+type Writer interface {
+	Row(cells []string) error
+	// Close writes what is left; the stream below stays open.
+	Close() error
+}
+
+// NewCSV writes a CSV file.
+func NewCSV(out io.Writer) Writer { return csvWriter{csv.NewWriter(out)} }
+
+type csvWriter struct{ *csv.Writer }
+
+func (w csvWriter) Row(cells []string) error {
+	if len(cells) == 1 && cells[0] == "" { // a lone null would be an empty line, which is no row
+		w.Flush()
+		return errors.New("a row of one empty cell cannot be written as CSV")
+	}
+	return w.Write(cells)
+}
+
+func (w csvWriter) Close() error {
+	w.Flush()
+	return w.Error()
+}
+
+// NewXLSX writes a workbook with one sheet, whose cells are all texts and whose first row
+// stays in sight.
+func NewXLSX(out io.Writer, name string) (Writer, error) {
+	book := excelize.NewFile()
+	if len(name) > 31 {
+		name = name[:31]
+	}
+	if err := book.SetSheetName("Sheet1", name); err != nil {
+		return nil, err
+	}
+	text, err := book.NewStyle(&excelize.Style{NumFmt: 49, Alignment: &excelize.Alignment{Vertical: "top"}})
+	if err != nil {
+		return nil, err
+	}
+	head, err := book.NewStyle(&excelize.Style{NumFmt: 49, Font: &excelize.Font{Bold: true}, Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"DDE8E4"}}})
+	if err != nil {
+		return nil, err
+	}
+	stream, err := book.NewStreamWriter(name)
+	if err != nil {
+		return nil, err
+	}
+	if err := stream.SetPanes(&excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2", ActivePane: "bottomLeft"}); err != nil {
+		return nil, err
+	}
+	if err := stream.SetColWidth(1, 60, 18); err != nil {
+		return nil, err
+	}
+	return &xlsxWriter{book: book, stream: stream, out: out, text: text, head: head}, nil
+}
+
+type xlsxWriter struct {
+	book       *excelize.File
+	stream     *excelize.StreamWriter
+	out        io.Writer
+	text, head int
+	rows       int
+}
+
+// maxCell is the longest text that a cell of a spreadsheet holds.
+const maxCell = 32767
+
+func (w *xlsxWriter) Row(cells []string) error {
+	w.rows++
+	style := w.text
+	if w.rows == 1 {
+		style = w.head
+	}
+	values := make([]any, len(cells))
+	for i, cell := range cells {
+		if len([]rune(cell)) > maxCell {
+			return fmt.Errorf("a value of %d characters does not fit into a cell of a spreadsheet; use CSV", len([]rune(cell)))
+		}
+		if cell != "" {
+			values[i] = excelize.Cell{StyleID: style, Value: cell}
+		}
+	}
+	at, err := excelize.CoordinatesToCellName(1, w.rows)
+	if err != nil {
+		return err
+	}
+	return w.stream.SetRow(at, values)
+}
+
+func (w *xlsxWriter) Close() error {
+	defer w.book.Close()
+	if err := w.stream.Flush(); err != nil {
+		return err
+	}
+	_, err := w.book.WriteTo(w.out)
+	return err
+}

@@ -1,0 +1,188 @@
+// Package sheet writes records as rows of a table and reads them back, for work by hand
+// in CSV files and spreadsheets.
+//
+// The contract: the first row has the names of the fields, those of the key first. A
+// cell holds a value in canonical text; nothing is taken for a formula, a number or a
+// date. An empty cell is null. A text that is empty, or begins with a quote or a sign
+// that a spreadsheet would calculate with, or that holds control characters, is written
+// as a JSON text: "" and "=1". A
+// reference is the address of what it points at, without the type where that is always
+// the same. JSON, and texts with references inside, are JSON; attachments are
+// sha256:HEX. Errors name the row and the column.
+package sheet
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"unicode"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/record"
+	"anagram/internal/core/yamldoc"
+)
+
+// Table is the layout of one record type's rows.
+type Table struct {
+	Catalog *catalog.Catalog
+	Shapes  record.Shapes
+	Type    string
+	Fields  []record.Field
+}
+
+// Header gives the first row.
+func (t Table) Header() []string {
+	var out []string
+	for _, field := range slices.Concat(t.Shapes[t.Type], t.Fields) {
+		out = append(out, field.Name)
+	}
+	return out
+}
+
+// Row gives a record's cells, in the order of Header. A field that the record does not
+// carry is an error: a table cannot say so.
+func (t Table) Row(rec record.Record) ([]string, error) {
+	var out []string
+	for i, v := range slices.Concat(rec.Key.Parts(), rec.Values) {
+		if v.IsAbsent() {
+			return nil, fmt.Errorf("%s does not carry field %s, which a table cannot say", t.Catalog.Address(t.Type, rec.Key), t.Header()[i])
+		}
+		out = append(out, t.cell(v))
+	}
+	return out, nil
+}
+
+func (t Table) cell(v record.Value) string {
+	switch v.Kind() {
+	case record.Null:
+		return ""
+	case record.Text:
+		if text := v.Text(); text == "" || strings.ContainsAny(text[:1], "\"=+-@\t") || strings.ContainsFunc(text, hidden) {
+			quoted, _ := json.Marshal(text)
+			return string(quoted)
+		}
+		return v.Text()
+	case record.Reference:
+		if v.IsAmong() {
+			return t.Catalog.Address(v.Refers(), v.Key())
+		}
+		return t.Catalog.Path(v)
+	case record.Woven:
+		return string(record.AppendValue(nil, v))
+	case record.Bytes:
+		return "sha256:" + v.Text()
+	default:
+		return v.Text()
+	}
+}
+
+// hidden reports characters that a table would change or lose: all control characters
+// but line feed and tab.
+func hidden(r rune) bool {
+	return unicode.IsControl(r) && r != '\n' && r != '\t' || r == '\ufffe' || r == '\uffff'
+}
+
+// Reader reads rows by the names in their first row.
+type Reader struct {
+	Table
+	columns []record.Field // of each column
+	keyAt   []int          // of each key field, its column
+	fieldAt []int          // of each field, its column; -1 where there is none
+}
+
+// NewReader makes a reader for a first row.
+func NewReader(t Table, header []string) (*Reader, error) {
+	r := &Reader{Table: t}
+	known := slices.Concat(t.Shapes[t.Type], t.Fields)
+	var names []string
+	for _, field := range known {
+		names = append(names, field.Name)
+	}
+	for i, name := range header {
+		at := slices.Index(names, strings.TrimSpace(name))
+		if at < 0 {
+			return nil, fmt.Errorf("column %d is named %q, but %s has no such field%s", i+1, name, t.Type, yamldoc.Nearest(name, names))
+		}
+		if slices.Index(header, name) != i {
+			return nil, fmt.Errorf("column %d: %q stands twice", i+1, name)
+		}
+		r.columns = append(r.columns, known[at])
+	}
+	find := func(name string) int {
+		return slices.IndexFunc(r.columns, func(f record.Field) bool { return f.Name == name })
+	}
+	for _, field := range t.Shapes[t.Type] {
+		at := find(field.Name)
+		if at < 0 {
+			return nil, fmt.Errorf("the column %q is missing, which is part of the key of %s", field.Name, t.Type)
+		}
+		r.keyAt = append(r.keyAt, at)
+	}
+	for _, field := range t.Fields {
+		r.fieldAt = append(r.fieldAt, find(field.Name))
+	}
+	return r, nil
+}
+
+// Record reads a row. Cells that are missing at its end are null.
+func (r *Reader) Record(cells []string) (record.Record, error) {
+	values := make([]record.Value, len(r.columns))
+	for i, field := range r.columns {
+		text := ""
+		if i < len(cells) {
+			text = cells[i]
+		}
+		var err error
+		if values[i], err = r.value(field, text); err != nil {
+			return record.Record{}, fmt.Errorf("column %s: %w", field.Name, err)
+		}
+	}
+	if len(cells) > len(r.columns) && strings.Join(cells[len(r.columns):], "") != "" {
+		return record.Record{}, fmt.Errorf("the row has %d cells where there are %d columns", len(cells), len(r.columns))
+	}
+	var parts []record.Value
+	for _, at := range r.keyAt {
+		parts = append(parts, values[at])
+	}
+	rec := record.Record{Key: r.Shapes.Key(r.Type, parts), Values: make([]record.Value, len(r.Fields))}
+	for i, at := range r.fieldAt {
+		if rec.Values[i] = record.AbsentValue(); at >= 0 {
+			rec.Values[i] = values[at]
+		}
+	}
+	return rec, nil
+}
+
+func (t Table) value(field record.Field, text string) (record.Value, error) {
+	if text == "" {
+		return record.NullValue(), nil
+	}
+	switch field.Kind {
+	case record.Text:
+		if strings.HasPrefix(text, `"`) {
+			var plain string
+			if err := json.Unmarshal([]byte(text), &plain); err != nil {
+				return record.Value{}, fmt.Errorf(`%q begins with a quote but is no JSON text; a text that begins with a quote is written like "\"so\""`, text)
+			}
+			text = plain
+		}
+		return record.TextValue(text)
+	case record.Reference:
+		if field.Refers == "" {
+			typ, key, err := t.Catalog.ParseAddress(t.Shapes, text)
+			if err == nil && !slices.Contains(field.Among, typ) {
+				err = fmt.Errorf("it refers to %s, which is none of %s", typ, strings.Join(field.Among, ", "))
+			}
+			return record.AmongValue(typ, key), err
+		}
+		key, err := t.Catalog.ParsePath(t.Shapes, field.Refers, text)
+		return record.ReferenceValue(field.Refers, key), err
+	case record.Woven:
+		return t.Shapes.ParseValue([]byte(text), field)
+	case record.Bytes:
+		return record.ContentValue(strings.TrimPrefix(text, "sha256:"), nil)
+	default:
+		return record.Parse(field.Kind, strings.TrimSpace(text))
+	}
+}

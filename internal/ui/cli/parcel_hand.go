@@ -1,0 +1,93 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"anagram/internal/flow"
+)
+
+func (a *app) parcelResealCommand() *cobra.Command {
+	var note string
+	cmd := &cobra.Command{
+		Use:   "reseal P --note TEXT",
+		Short: "Check an edited parcel and seal it again",
+		Long: `Checks every record of a parcel that was edited by hand (types, keys, references,
+nothing twice) and seals it again in its place. In the folder form a type may be
+given as records/TYPE.csv or records/TYPE.xlsx instead of records/TYPE.jsonl. Who
+sealed it again, when and why stays visible wherever the parcel is used.`,
+		Example: "  anagram parcel reseal month-end --note \"price of GLU corrected by hand\"",
+		RunE: a.step(1, 1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
+			result, err := s.Reseal(cmd.Context(), given[0], note)
+			if err != nil {
+				return err
+			}
+			return a.printMade(result, "Sealed")
+		}),
+	}
+	cmd.Flags().StringVar(&note, "note", "", "why the parcel was edited")
+	return cmd
+}
+
+func (a *app) parcelMakeCommand() *cobra.Command {
+	var r flow.MakeRequest
+	cmd := &cobra.Command{
+		Use:   "make FOLDER --like ENV_OR_PARCEL",
+		Short: "Make a parcel of records written by hand",
+		Long: `Makes a parcel of a folder with records/TYPE.csv, .xlsx or .jsonl, after checking
+every record. Which fields a record type has, and of what kind they are, is taken
+from an environment or another parcel.`,
+		Example: "  anagram parcel make new-units --like production",
+		RunE: a.step(1, 1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
+			r.Folder = a.path(given[0])
+			result, err := s.Make(cmd.Context(), r)
+			if err != nil {
+				return err
+			}
+			return a.printMade(result, "Made")
+		}),
+	}
+	cmd.Flags().StringVar(&r.Like, "like", "", "the environment or parcel whose fields the records have")
+	cmd.Flags().StringVar(&r.Name, "name", "", "name of the parcel (else that of the folder)")
+	cmd.Flags().StringVar(&r.Note, "note", "", "a note for those who read the parcel later")
+	return cmd
+}
+
+func (a *app) printMade(result flow.ExportResult, verb string) error {
+	m := result.Manifest
+	if a.json {
+		return a.printJSON(map[string]any{"parcel": m.Name, "file": result.File, "records": m.Records(), "types": len(m.Types), "files": len(m.Files), "bytes": result.Bytes, "resealed": len(m.Resealed)})
+	}
+	fmt.Fprintf(a.Out, "%s\n\n", a.wrap(fmt.Sprintf("%s parcel %s: %s of %s, each checked.", verb, m.Name, count(m.Records(), "record"), count(len(m.Types), "record type")), ""))
+	printTypeCounts(a, m)
+	printReferred(a, m)
+	fmt.Fprintf(a.Out, "\n%s (%s)\n", result.File, size(result.Bytes))
+	a.next("anagram match " + quoteArg(m.Name) + " --against ENVIRONMENT")
+	return nil
+}
+
+func (a *app) parcelTableCommand() *cobra.Command {
+	var out string
+	cmd := &cobra.Command{
+		Use:     "table P TYPE --out FILE",
+		Short:   "Write the records of one type as a CSV file or a spreadsheet",
+		Example: "  anagram parcel table month-end price_line --out prices.xlsx",
+		RunE: a.step(2, 2, func(cmd *cobra.Command, s *flow.Session, given []string) error {
+			if out == "" {
+				return &flow.UsageError{Message: "parcel table needs --out, a file whose name ends in .csv or .xlsx"}
+			}
+			n, err := s.WriteTable(cmd.Context(), given[0], given[1], a.path(out))
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(map[string]any{"parcel": given[0], "type": given[1], "file": a.path(out), "records": n})
+			}
+			fmt.Fprintf(a.Out, "Wrote %s of %s into %s.\n", count(n, "record"), given[1], out)
+			return nil
+		}),
+	}
+	cmd.Flags().StringVar(&out, "out", "", "the file to write, ending in .csv or .xlsx")
+	return cmd
+}
