@@ -98,7 +98,7 @@ func TestAParcelWrittenByHand(t *testing.T) {
 	assert.Equal(t, "price", f["thing/A"].Fields[0].Field)
 	p.must(0, "approve", "*")
 	p.must(0, "import")
-	assert.Equal(t, []string{"2|x|m|1", "9.9|x|m|0"}, p.rows("target", "SELECT t.price, t.kind, u.code, t.sheet IS NOT NULL FROM things t JOIN units u ON u.id = t.unit_id WHERE t.code IN ('A', 'N1') ORDER BY t.code"))
+	assert.Equal(t, []string{"2 x m 1", "9.9 x m 0"}, p.rows("target", "SELECT t.price, t.kind, u.code, t.sheet IS NOT NULL FROM things t JOIN units u ON u.id = t.unit_id WHERE t.code IN ('A', 'N1') ORDER BY t.code"))
 
 	p.write("wrong/records/thing.csv", "code,kind,price,unit_id\nN1,x,9.90,m\n\nN2,x,\"9,90\",m\n")
 	p.refused(`thing.csv line 4: column price: "9,90" is not a number`, "parcel", "make", "wrong", "--like", "target")

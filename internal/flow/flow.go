@@ -83,7 +83,7 @@ func (s *Session) open(ctx context.Context, name string, readOnly bool) (environ
 		return nil, err
 	}
 	address := e.Connect
-	if e.Scheme() == "sqlite" {
+	if e.Scheme() == "sqlite" || e.Scheme() == "folder" {
 		address = s.Workspace.Path(e.Address())
 	}
 	password, err := s.passwordSource(e).Find(ctx, name)

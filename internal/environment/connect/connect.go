@@ -7,6 +7,7 @@ import (
 	"fmt"
 
 	"anagram/internal/environment"
+	"anagram/internal/environment/folder"
 	"anagram/internal/environment/sqldb"
 )
 
@@ -24,6 +25,8 @@ func Open(ctx context.Context, t Target) (environment.Environment, error) {
 	switch t.Scheme {
 	case "sqlite":
 		return sqldb.OpenSQLite(ctx, t.Name, t.Address, t.ReadOnly)
+	case "folder":
+		return folder.Open(ctx, t.Name, t.Address, t.ReadOnly)
 	case "postgres":
 		return sqldb.OpenPostgres(ctx, t.Name, t.Address, t.Password, t.ReadOnly)
 	case "mysql":

@@ -27,7 +27,11 @@ func (s *session) newID(ctx context.Context, t table) (any, error) {
 	last, begun := s.lastIDs[t.place]
 	if !begun {
 		var err error
-		if last, err = s.number(ctx, fmt.Sprintf("SELECT coalesce(max(%s), 0) FROM %s", s.dialect.Quote(t.ID), s.dialect.Place(t.place))); err != nil {
+		id := s.dialect.Quote(t.ID)
+		if t.columns[t.ID].Kind == record.Text { // a number kept as text: 10 comes after 9
+			id = "CAST(" + id + " AS DECIMAL(38,0))"
+		}
+		if last, err = s.number(ctx, fmt.Sprintf("SELECT coalesce(max(%s), 0) FROM %s", id, s.dialect.Place(t.place))); err != nil {
 			return nil, err
 		}
 		if t.IDFrom.MadeBy == "counter" {

@@ -25,6 +25,18 @@ const waitMilliseconds = 3000
 // OpenSQLite opens an SQLite file that exists. For reading only, the file cannot be
 // changed through the connection.
 func OpenSQLite(ctx context.Context, name, path string, readOnly bool) (environment.Environment, error) {
+	return openSQLite(ctx, name, sqliteDialect{path: path, readOnly: readOnly})
+}
+
+// OpenTables opens an SQLite file that stands for something without types and without
+// ids of its own, such as a folder of files: every new record gets the largest id plus
+// one where the catalog names an id.
+func OpenTables(ctx context.Context, name, path string, readOnly bool) (environment.Environment, error) {
+	return openSQLite(ctx, name, sqliteDialect{path: path, readOnly: readOnly, plain: true})
+}
+
+func openSQLite(ctx context.Context, name string, d sqliteDialect) (environment.Environment, error) {
+	path, readOnly := d.path, d.readOnly
 	info, err := os.Stat(path)
 	switch {
 	case errors.Is(err, os.ErrNotExist):
@@ -43,13 +55,17 @@ func OpenSQLite(ctx context.Context, name, path string, readOnly bool) (environm
 	if err != nil {
 		return nil, err
 	}
-	return open(ctx, name, sqliteDialect{path: path, readOnly: readOnly}, db, readOnly)
+	return open(ctx, name, d, db, readOnly)
 }
 
 type sqliteDialect struct {
 	path     string
 	readOnly bool
+	plain    bool // see OpenTables
 }
+
+// MakesIDs reports whether the engine gives ids to new records.
+func (d sqliteDialect) MakesIDs() bool { return !d.plain }
 
 func (sqliteDialect) Quote(name string) string {
 	return `"` + strings.ReplaceAll(name, `"`, `""`) + `"`

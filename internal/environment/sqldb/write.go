@@ -117,7 +117,7 @@ func (w *writer) statement(ctx context.Context, c environment.Change) (statement
 	if err != nil {
 		return st, err
 	}
-	if c.Insert && t.ID != "" && t.IDFrom.MadeBy != "" {
+	if c.Insert && t.ID != "" && (t.IDFrom.MadeBy != "" || w.noIDs()) {
 		id, err := w.newID(ctx, t)
 		if err != nil {
 			return st, err
@@ -172,6 +172,12 @@ func (w *writer) statement(ctx context.Context, c environment.Change) (statement
 	}
 	st.query = fmt.Sprintf("UPDATE %s SET %s WHERE %s", w.dialect.Place(t.place), set, strings.Join(where, " AND "))
 	return st, nil
+}
+
+// noIDs reports whether ids have to be made, as the engine does not give them.
+func (s *session) noIDs() bool {
+	d, ok := s.dialect.(interface{ MakesIDs() bool })
+	return ok && !d.MakesIDs()
 }
 
 func (w *writer) insert(st statement, rows int) string {

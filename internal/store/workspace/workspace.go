@@ -189,7 +189,7 @@ func Open(dir string) (*Workspace, error) {
 }
 
 // Schemes lists the ways to connect.
-func Schemes() []string { return []string{"sqlite", "postgres", "mysql"} }
+func Schemes() []string { return []string{"sqlite", "postgres", "mysql", "folder"} }
 
 // holdsPassword reports whether an address has a password in it, before the host or as
 // a parameter.

@@ -1,0 +1,271 @@
+// Package folder makes an environment of a folder of CSV, JSON Lines and XLSX files, for
+// applications that only give and take files.
+//
+// The contract: each file is a place named after it, each sheet of a workbook with
+// several is BOOK/SHEET. Opening reads the files into a temporary database, which answers
+// everything that is asked. A commit writes the files that changed anew, all of them or,
+// after an interruption, the rest when the folder is opened next; what was there is kept
+// beside them as NAME.before-TIME. Files that somebody changed in between are not
+// overwritten. In cells the rule is that of package sheet: an empty cell is null, "" in
+// quotes is the empty text.
+package folder
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	_ "modernc.org/sqlite" // the temporary database
+
+	"anagram/internal/environment"
+	"anagram/internal/environment/sqldb"
+)
+
+// table is one place: a file, or a sheet of a workbook.
+type table struct {
+	name    string
+	file    string // base name
+	sheet   string // of a workbook
+	columns []string
+	form    fileForm
+}
+
+// fileForm is what is kept of a file's form when it is written again.
+type fileForm struct {
+	comma rune            // of a CSV file
+	crlf  bool            // lines end in CR LF
+	mark  bool            // it begins with a byte order mark
+	kinds map[string]byte // of JSON lines, by column: n number, b boolean, j other than text
+}
+
+// state is how a file was when it was read.
+type state struct {
+	size     int64
+	modified time.Time
+}
+
+type folder struct {
+	environment.Environment
+	name, path string
+	temporary  string
+	tables     []*table
+	states     map[string]state
+}
+
+// Open reads a folder.
+func Open(ctx context.Context, name, path string, readOnly bool) (environment.Environment, error) {
+	f := &folder{name: name, path: path, states: map[string]state{}}
+	info, err := os.Stat(path)
+	if err != nil || !info.IsDir() {
+		return nil, &environment.Error{Environment: name, Message: fmt.Sprintf("there is no folder %s.", path), Mend: "Correct connect: of this environment in anagram.yaml.", Cause: err}
+	}
+	if err := f.finishReplacing(); err != nil {
+		return nil, err
+	}
+	if f.temporary, err = os.MkdirTemp("", "anagram-folder-"); err != nil {
+		return nil, err
+	}
+	if err := f.load(ctx); err != nil {
+		_ = os.RemoveAll(f.temporary)
+		return nil, err
+	}
+	if f.Environment, err = sqldb.OpenTables(ctx, name, filepath.Join(f.temporary, "now.db"), readOnly); err != nil {
+		_ = os.RemoveAll(f.temporary)
+		return nil, err
+	}
+	return f, nil
+}
+
+func (f *folder) fail(file string, err error) error {
+	return &environment.Error{Environment: f.name, Message: fmt.Sprintf("%s: %v.", filepath.Join(f.path, file), err), Mend: "Correct the file and try again.", Cause: err}
+}
+
+// load reads all files into a database, and keeps a copy to tell later what changed.
+func (f *folder) load(ctx context.Context) error {
+	entries, err := os.ReadDir(f.path)
+	if err != nil {
+		return &environment.Error{Environment: f.name, Message: fmt.Sprintf("%s cannot be read: %v.", f.path, err), Cause: err}
+	}
+	db, err := sql.Open("sqlite", filepath.Join(f.temporary, "now.db"))
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	db.SetMaxOpenConns(1)
+	tx, err := db.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback() }()
+	for _, entry := range entries {
+		file := entry.Name()
+		form := strings.ToLower(filepath.Ext(file))
+		if entry.IsDir() || strings.HasPrefix(file, ".") || strings.HasPrefix(file, "~") || !slices.Contains([]string{".csv", ".jsonl", ".xlsx"}, form) {
+			continue
+		}
+		info, err := entry.Info()
+		if err != nil {
+			return err
+		}
+		if !info.Mode().IsRegular() {
+			return f.fail(file, errors.New("it is not a plain file"))
+		}
+		f.states[file] = state{info.Size(), info.ModTime()}
+		if err := f.loadFile(ctx, tx, file, form); err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			return f.fail(file, err)
+		}
+	}
+	if err := tx.Commit(); err != nil {
+		return err
+	}
+	_, err = db.ExecContext(ctx, "VACUUM INTO ?", filepath.Join(f.temporary, "before.db"))
+	return err
+}
+
+// loader fills one table.
+type loader struct {
+	tx   *sql.Tx
+	stmt *sql.Stmt
+	t    *table
+}
+
+func (f *folder) begin(tx *sql.Tx, t *table) (*loader, error) {
+	if slices.ContainsFunc(f.tables, func(o *table) bool { return o.name == t.name }) {
+		return nil, fmt.Errorf("another file gives the place %q as well", t.name)
+	}
+	if len(t.columns) == 0 {
+		return nil, errors.New("it has no columns")
+	}
+	var columns, marks []string
+	for i, name := range t.columns {
+		if strings.TrimSpace(name) == "" || slices.Index(t.columns, name) != i {
+			return nil, fmt.Errorf("column %d has no name, or one that stands twice (%q)", i+1, name)
+		}
+		columns, marks = append(columns, quote(name)+" TEXT"), append(marks, "?")
+	}
+	if _, err := tx.Exec(fmt.Sprintf("CREATE TABLE %s (%s)", quote(t.name), strings.Join(columns, ", "))); err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, name := range t.columns {
+		names = append(names, quote(name))
+	}
+	stmt, err := tx.Prepare(fmt.Sprintf("INSERT INTO %s (rowid, %s) VALUES (?, %s)", quote(t.name), strings.Join(names, ", "), strings.Join(marks, ", ")))
+	if err != nil {
+		return nil, err
+	}
+	f.tables = append(f.tables, t)
+	return &loader{tx, stmt, t}, nil
+}
+
+func (l *loader) add(row int, values []any) error {
+	_, err := l.stmt.Exec(append([]any{row}, values...)...)
+	return err
+}
+
+func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
+
+// Describe says what the folder is.
+func (f *folder) Describe(ctx context.Context) (environment.Description, error) {
+	about, err := f.Environment.Describe(ctx)
+	about.Product, about.Address = "folder of files", "folder:"+f.path
+	about.Rights = "read and write"
+	probe, probeErr := os.CreateTemp(f.path, ".anagram-probe-")
+	if probeErr != nil {
+		about.Rights = "read"
+		for name, place := range about.Places {
+			place.CannotInsert, place.CannotUpdate = true, true
+			about.Places[name] = place
+		}
+		return about, err
+	}
+	_ = probe.Close()
+	_ = os.Remove(probe.Name())
+	return about, err
+}
+
+// Begin locks the folder against other imports.
+func (f *folder) Begin(ctx context.Context) (environment.Work, error) {
+	lock, err := sql.Open("sqlite", "file:"+escaped(filepath.Join(f.path, lockName))+"?_pragma=busy_timeout(1000)")
+	if err != nil {
+		return nil, err
+	}
+	lock.SetMaxOpenConns(1)
+	held := false
+	defer func() {
+		if !held {
+			_ = lock.Close()
+		}
+	}()
+	if _, err := lock.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {
+		return nil, &environment.Error{Environment: f.name, Message: fmt.Sprintf("another import is at work in %s, or its files may not be written.", f.path), Mend: "Wait until it has finished, or check the rights of the folder, and try again.", Cause: err}
+	}
+	if err := f.unchanged(); err != nil {
+		return nil, err
+	}
+	inner, err := f.Environment.Begin(ctx)
+	if err != nil {
+		return nil, err
+	}
+	held = true
+	return &work{Work: inner, folder: f, lock: lock}, nil
+}
+
+const lockName = ".anagram-lock"
+
+func escaped(path string) string {
+	return strings.NewReplacer("%", "%25", "?", "%3F", "#", "%23").Replace(path)
+}
+
+// unchanged refuses files that somebody changed since they were read.
+func (f *folder) unchanged() error {
+	for file, was := range f.states {
+		info, err := os.Stat(filepath.Join(f.path, file))
+		if errors.Is(err, fs.ErrNotExist) || err == nil && (info.Size() != was.size || !info.ModTime().Equal(was.modified)) {
+			return &environment.Error{Environment: f.name, Message: fmt.Sprintf("%s was changed by somebody else in the meantime.", filepath.Join(f.path, file)), Mend: "Try again; what moved is then left out and named."}
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Close forgets what was read.
+func (f *folder) Close() error {
+	err := f.Environment.Close()
+	return errors.Join(err, os.RemoveAll(f.temporary))
+}
+
+// CountUpTo, Distinct, Sample and Dangling look at the data, to draft a catalog.
+func (f *folder) prober() environment.Prober { return f.Environment.(environment.Prober) }
+
+// CountUpTo counts rows.
+func (f *folder) CountUpTo(ctx context.Context, place string, most int) (int, error) {
+	return f.prober().CountUpTo(ctx, place, most)
+}
+
+// Distinct counts combinations.
+func (f *folder) Distinct(ctx context.Context, place string, columns, nullable []string, most int) (int, error) {
+	return f.prober().Distinct(ctx, place, columns, nullable, most)
+}
+
+// Sample gives values.
+func (f *folder) Sample(ctx context.Context, place, column string, most int) ([]string, error) {
+	return f.prober().Sample(ctx, place, column, most)
+}
+
+// Dangling counts values that lead nowhere.
+func (f *folder) Dangling(ctx context.Context, place, column, to, toColumn string, most int) (int, error) {
+	return f.prober().Dangling(ctx, place, column, to, toColumn, most)
+}

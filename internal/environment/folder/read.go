@@ -1,0 +1,230 @@
+package folder
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"database/sql"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/xuri/excelize/v2"
+)
+
+func (f *folder) loadFile(ctx context.Context, tx *sql.Tx, file, form string) error {
+	in, err := os.Open(filepath.Join(f.path, file))
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	name := strings.TrimSuffix(file, filepath.Ext(file))
+	switch form {
+	case ".csv":
+		return f.loadCSV(ctx, tx, &table{name: name, file: file}, in)
+	case ".jsonl":
+		return f.loadJSON(ctx, tx, &table{name: name, file: file, form: fileForm{kinds: map[string]byte{}}}, in)
+	default:
+		return f.loadBook(ctx, tx, name, file, in)
+	}
+}
+
+func (f *folder) loadCSV(ctx context.Context, tx *sql.Tx, t *table, in io.Reader) error {
+	buffered := bufio.NewReaderSize(in, 256<<10)
+	if mark, err := buffered.Peek(3); err == nil && string(mark) == "\ufeff" {
+		_, _ = buffered.Discard(3)
+		t.form.mark = true
+	}
+	head, err := buffered.Peek(4096)
+	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, bufio.ErrBufferFull) {
+		return err
+	}
+	line, _, _ := bytes.Cut(head, []byte("\n"))
+	t.form.crlf = bytes.HasSuffix(line, []byte("\r"))
+	t.form.comma = ','
+	for _, other := range ";\t" {
+		if !bytes.ContainsRune(line, ',') && bytes.ContainsRune(line, other) {
+			t.form.comma = other
+		}
+	}
+	r := csv.NewReader(buffered)
+	r.Comma = t.form.comma
+	r.ReuseRecord = true
+	var l *loader
+	for n := 0; ; n++ {
+		cells, err := r.Read()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return err
+		}
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if l == nil {
+			t.columns = slices.Clone(cells)
+			if l, err = f.begin(tx, t); err != nil {
+				return err
+			}
+			continue
+		}
+		line, _ := r.FieldPos(0)
+		if err := l.addCells(n, cells); err != nil {
+			return fmt.Errorf("line %d: %w", line, err)
+		}
+	}
+	if l == nil {
+		return errors.New("it is empty; the first line names the columns")
+	}
+	return nil
+}
+
+// addCells adds a row of texts: an empty cell is null, and one that begins with a quote
+// is a JSON text.
+func (l *loader) addCells(row int, cells []string) error {
+	values := make([]any, len(l.t.columns))
+	for i := range values {
+		if i >= len(cells) || cells[i] == "" {
+			continue
+		}
+		if !utf8.ValidString(cells[i]) {
+			return fmt.Errorf("column %s is not UTF-8", l.t.columns[i])
+		}
+		if values[i] = cells[i]; strings.HasPrefix(cells[i], `"`) {
+			var plain string
+			if json.Unmarshal([]byte(cells[i]), &plain) == nil {
+				values[i] = plain
+			}
+		}
+	}
+	return l.add(row, values)
+}
+
+const maxLine = 256 << 20
+
+func (f *folder) loadJSON(ctx context.Context, tx *sql.Tx, t *table, in io.ReadSeeker) error {
+	// The columns are those of all lines, so the file is read twice.
+	each := func(do func(line int, object map[string]json.RawMessage) error) error {
+		if _, err := in.Seek(0, io.SeekStart); err != nil {
+			return err
+		}
+		lines := bufio.NewScanner(in)
+		lines.Buffer(nil, maxLine)
+		for n := 1; lines.Scan(); n++ {
+			if len(bytes.TrimSpace(lines.Bytes())) == 0 {
+				continue
+			}
+			var object map[string]json.RawMessage
+			err := json.Unmarshal(lines.Bytes(), &object)
+			if err == nil {
+				err = ctx.Err()
+			}
+			if err == nil {
+				err = do(n, object)
+			}
+			if err != nil {
+				return fmt.Errorf("line %d: %w", n, err)
+			}
+		}
+		return lines.Err()
+	}
+	if err := each(func(_ int, object map[string]json.RawMessage) error {
+		for name := range object {
+			if !slices.Contains(t.columns, name) {
+				t.columns = append(t.columns, name)
+			}
+		}
+		return nil
+	}); err != nil {
+		return err
+	}
+	slices.Sort(t.columns)
+	l, err := f.begin(tx, t)
+	if err != nil {
+		return err
+	}
+	return each(func(line int, object map[string]json.RawMessage) error {
+		values := make([]any, len(t.columns))
+		for i, name := range t.columns {
+			raw := bytes.TrimSpace(object[name])
+			if len(raw) == 0 || string(raw) == "null" {
+				continue
+			}
+			switch kind := raw[0]; {
+			case kind == '"':
+				var text string
+				if err := json.Unmarshal(raw, &text); err != nil {
+					return err
+				}
+				values[i] = text
+			case kind == 't' || kind == 'f':
+				t.form.kinds[name], values[i] = 'b', string(raw)
+			case kind == '{' || kind == '[':
+				t.form.kinds[name], values[i] = 'j', string(raw)
+			default:
+				t.form.kinds[name], values[i] = 'n', string(raw)
+			}
+		}
+		return l.add(line, values)
+	})
+}
+
+func (f *folder) loadBook(ctx context.Context, tx *sql.Tx, name, file string, in io.Reader) error {
+	book, err := excelize.OpenReader(in, bookOptions)
+	if err != nil {
+		return fmt.Errorf("it is no spreadsheet in XLSX form: %w", err)
+	}
+	defer book.Close()
+	sheets := book.GetSheetList()
+	for _, sheet := range sheets {
+		t := &table{name: name, file: file, sheet: sheet}
+		if len(sheets) > 1 {
+			t.name = name + "/" + sheet
+		}
+		rows, err := book.Rows(sheet)
+		if err != nil {
+			return err
+		}
+		var l *loader
+		for n := 1; rows.Next(); n++ {
+			cells, err := rows.Columns(excelize.Options{RawCellValue: true})
+			if err == nil {
+				err = ctx.Err()
+			}
+			if err != nil {
+				return err
+			}
+			if l == nil {
+				if n > 1 || len(cells) == 0 {
+					break // a sheet that is no table
+				}
+				t.columns = cells
+				if l, err = f.begin(tx, t); err != nil {
+					return fmt.Errorf("sheet %s: %w", sheet, err)
+				}
+				continue
+			}
+			if strings.Join(cells, "") == "" {
+				continue
+			}
+			if err := l.addCells(n, cells); err != nil {
+				return fmt.Errorf("sheet %s row %d: %w", sheet, n, err)
+			}
+		}
+		if err := errors.Join(rows.Error(), rows.Close()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// bookOptions bound what a workbook may unfold to.
+var bookOptions = excelize.Options{UnzipSizeLimit: 2 << 30, UnzipXMLSizeLimit: 256 << 20, RawCellValue: true}
