@@ -81,6 +81,12 @@ type Prober interface {
 	Dangling(ctx context.Context, place, column, to, toColumn string, most int) (int, error)
 }
 
+// Scripter writes a change as text that somebody else can run. A connector that can do it
+// implements it beside Environment.
+type Scripter interface {
+	Script(ctx context.Context, model *Model, change Change) (string, error)
+}
+
 // Change is one record to be written: Values, one for each of Fields, and for an
 // insert the key as well.
 type Change struct {

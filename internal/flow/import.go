@@ -10,6 +10,7 @@ import (
 
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
+	"anagram/internal/core/sequence"
 	"anagram/internal/environment"
 	"anagram/internal/store/docket"
 	"anagram/internal/store/parcel"
@@ -74,10 +75,7 @@ type importing struct {
 	result  ImportResult
 }
 
-// Import writes what is approved in a docket into its target, in one transaction; a
-// rehearsal does the same and takes it back.
-func (s *Session) Import(ctx context.Context, d *docket.Docket, rehearse bool) (ImportResult, error) {
-	start := time.Now()
+func (s *Session) newImporting(d *docket.Docket) *importing {
 	im := &importing{
 		session: s, docket: d, left: map[int64]*LeftOut{}, already: map[int64]bool{}, ranks: map[string]int{},
 		model:  &environment.Model{Environment: d.Header.Target, Catalog: d.Catalog, Shapes: d.Header.Keys},
@@ -86,43 +84,58 @@ func (s *Session) Import(ctx context.Context, d *docket.Docket, rehearse bool) (
 	for i, t := range d.Types {
 		im.ranks[t.Name] = i
 	}
-	err := im.carryOut(ctx, rehearse)
+	return im
+}
+
+// finish completes the result.
+func (im *importing) finish(start time.Time) {
 	im.result.Seconds = time.Since(start).Seconds()
 	for _, a := range im.standing.approved {
 		if left := im.left[a.id]; left != nil {
 			im.result.LeftOut = append(im.result.LeftOut, *left)
 		}
 	}
+}
+
+// Import writes what is approved in a docket into its target, in one transaction; a
+// rehearsal does the same and takes it back.
+func (s *Session) Import(ctx context.Context, d *docket.Docket, rehearse bool) (ImportResult, error) {
+	start := time.Now()
+	im := s.newImporting(d)
+	err := im.carryOut(ctx, rehearse)
+	im.finish(start)
 	return im.result, err
 }
 
-func (im *importing) carryOut(ctx context.Context, rehearse bool) error {
-	s, d := im.session, im.docket
+// prepare meets every guard that needs no target. It is not ready where nothing is left
+// to be written; the outcome says so, idle being that of a docket without approvals.
+func (im *importing) prepare(ctx context.Context, idle string) (ready bool, err error) {
+	d := im.docket
 	if d.Header.TargetParcel != "" {
-		return usage("Docket %d compares two parcels; there is no environment to import into. Match with an environment first", d.Header.Number)
+		return false, usage("Docket %d compares two parcels; there is no environment to import into. Match with an environment first", d.Header.Number)
 	}
 	if err := im.verifyParcel(ctx); err != nil {
 		im.result.Outcome = Blocked
-		return err
+		return false, err
 	}
 	static, err := d.Checks(ctx)
 	if err != nil {
-		return err
+		return false, err
 	}
 	whole := slices.DeleteFunc(static[0], func(c check.Check) bool { return c.Level != check.Blocker })
 	if len(whole) > 0 {
 		im.result.Outcome = Blocked
-		return &BlockedError{Docket: d.Header.Number, Checks: whole}
+		return false, &BlockedError{Docket: d.Header.Number, Checks: whole}
 	}
 	if im.standing, err = readStanding(ctx, d); err != nil {
-		return err
+		return false, err
 	}
 	if im.result.Open, err = countOpen(ctx, d); err != nil {
-		return err
+		return false, err
 	}
 	runs, err := d.Runs(ctx)
 	if err != nil {
-		return err
+		return false, err
 	}
 	for _, run := range runs {
 		im.result.Earlier = im.result.Earlier || run.Kind == docket.ImportRun && run.EndedAt == ""
@@ -131,16 +144,24 @@ func (im *importing) carryOut(ctx context.Context, rehearse bool) error {
 		im.left[id] = &LeftOut{Why: string(checks[0].Code), Message: checks[0].Message + " " + checks[0].Mend, finding: id}
 	}
 	im.name()
-	if len(im.left) == len(im.standing.approved) {
-		if len(im.left) > 0 {
-			im.result.Outcome = Blocked
-		} else {
-			im.result.Outcome = Imported
-			if rehearse {
-				im.result.Outcome = Rehearsed
-			}
-		}
-		return nil
+	if len(im.left) < len(im.standing.approved) {
+		return true, nil
+	}
+	if im.result.Outcome = idle; len(im.left) > 0 {
+		im.result.Outcome = Blocked
+	}
+	return false, nil
+}
+
+func (im *importing) carryOut(ctx context.Context, rehearse bool) error {
+	s, d := im.session, im.docket
+	idle := Imported
+	if rehearse {
+		idle = Rehearsed
+	}
+	ready, err := im.prepare(ctx, idle)
+	if err != nil || !ready {
+		return err
 	}
 	env, err := s.open(ctx, d.Header.Target, false)
 	if err != nil {
@@ -259,16 +280,21 @@ func countOpen(ctx context.Context, d *docket.Docket) (int, error) {
 	return open, nil
 }
 
-// inTransaction does everything between lock and commit.
-func (im *importing) inTransaction(ctx context.Context) error {
+// standAgain reads the target again and gives what is still to be written, in order.
+func (im *importing) standAgain(ctx context.Context) ([]sequence.Write, error) {
 	if err := im.readAgain(ctx); err != nil {
-		return err
+		return nil, err
 	}
 	if err := im.checkReferences(ctx); err != nil {
-		return err
+		return nil, err
 	}
 	im.leaveOutDependents()
-	writes, err := im.sequence()
+	return im.sequence()
+}
+
+// inTransaction does everything between lock and commit.
+func (im *importing) inTransaction(ctx context.Context) error {
+	writes, err := im.standAgain(ctx)
 	if err != nil {
 		return err
 	}

@@ -159,7 +159,7 @@ func (s *Session) Remove(ctx context.Context, name string, anyway bool) (string,
 			return "", err
 		}
 		for _, d := range summaries {
-			done := slices.ContainsFunc(d.Runs, func(r docket.Run) bool { return r.Kind == docket.ImportRun && r.Outcome == Imported })
+			done := slices.ContainsFunc(d.Runs, docket.Run.Done)
 			if d.Err == nil && d.Header.ParcelFile == path && !done {
 				return "", usage("Docket %d was made with parcel %s and is not imported yet. --anyway removes the parcel all the same; the docket can still be reviewed and imported, but the parcel's seal can no longer be checked", d.Header.Number, name)
 			}

@@ -24,7 +24,8 @@ type MatchResult struct {
 	Types    []docket.Type
 	Blockers int
 	Cautions int
-	Docket   []check.Check // on the whole docket
+	Docket   []check.Check  // on the whole docket
+	Loads    []Confirmation // of dockets whose load files were to be loaded
 }
 
 // Match compares a parcel with an environment and makes a docket of what differs.
@@ -126,7 +127,11 @@ func (s *Session) Match(ctx context.Context, parcelName, target string) (MatchRe
 	if taken { // another match finished in between; checks name the docket, so this one is done again
 		return s.Match(ctx, parcelName, asked)
 	}
-	return MatchResult{Header: header, Types: m.types, Blockers: m.blockers, Cautions: m.cautions, Docket: m.whole}, nil
+	result = MatchResult{Header: header, Types: m.types, Blockers: m.blockers, Cautions: m.cautions, Docket: m.whole}
+	if m.against == nil {
+		result.Loads, err = s.confirmLoads(ctx, env, target)
+	}
+	return result, err
 }
 
 // sameKeys refuses a parcel whose keys or references mean something else than the

@@ -295,7 +295,7 @@ func (s *Session) lastImport(ctx context.Context, source, target string) (string
 		if d.Err != nil || d.Header.Source != source || d.Header.Target != target {
 			continue
 		}
-		if slices.ContainsFunc(d.Runs, func(r docket.Run) bool { return r.Kind == docket.ImportRun && r.Outcome == Imported }) {
+		if slices.ContainsFunc(d.Runs, docket.Run.Done) {
 			latest = max(latest, d.Header.ExportedAt)
 		}
 	}

@@ -48,6 +48,8 @@ type Dialect interface {
 	// Decides reports whether the engine, asked for a column's values that compare with
 	// this one, leaves out none that the canonical forms would not.
 	Decides(c catalog.Column, v record.Value) bool
+	// Literal writes a stored value into a statement.
+	Literal(stored any) string
 	// Refused reports whether an error is the engine's answer to one statement, after
 	// which others may go on; a lost connection is not.
 	Refused(err error) bool

@@ -325,6 +325,14 @@ func (mysqlDialect) Encode(v record.Value, c catalog.Column) (any, error) {
 	}
 }
 
+// Literal writes a value as MySQL reads it: a backslash escapes, too.
+func (mysqlDialect) Literal(stored any) string {
+	if text, ok := stored.(string); ok {
+		stored = strings.ReplaceAll(text, `\`, `\\`)
+	}
+	return plainLiteral(stored)
+}
+
 // Decides leaves out floating point columns, which do not compare exactly, and texts
 // whose comparison depends on more than a collation.
 func (mysqlDialect) Decides(c catalog.Column, v record.Value) bool {

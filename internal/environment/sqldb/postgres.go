@@ -3,6 +3,7 @@ package sqldb
 import (
 	"context"
 	"database/sql"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"net"
@@ -324,6 +325,14 @@ func (postgresDialect) Encode(v record.Value, c catalog.Column) (any, error) {
 	default:
 		return v.Text(), nil
 	}
+}
+
+// Literal writes a value as PostgreSQL reads it.
+func (postgresDialect) Literal(stored any) string {
+	if content, ok := stored.([]byte); ok {
+		return `'\x` + hex.EncodeToString(content) + "'"
+	}
+	return plainLiteral(stored)
 }
 
 // Decides leaves out types of their own (enumerations, networks), whose comparison with a

@@ -364,6 +364,9 @@ func contentOf(v record.Value) ([]byte, error) {
 	return append([]byte{}, data...), err
 }
 
+// Literal writes a value as SQLite reads it.
+func (sqliteDialect) Literal(stored any) string { return plainLiteral(stored) }
+
 // Decides trusts only texts and whole numbers: a column may hold all else in several
 // forms.
 func (sqliteDialect) Decides(_ catalog.Column, v record.Value) bool {

@@ -68,7 +68,14 @@ type Run struct {
 const (
 	ImportRun    = "import"
 	RehearsalRun = "rehearsal"
+	FilesRun     = "load files"   // written for somebody else to load
+	ConfirmRun   = "confirmation" // a match found them loaded
 )
+
+// Done reports whether the run ended with the approved records in the target.
+func (r Run) Done() bool {
+	return (r.Kind == ImportRun || r.Kind == ConfirmRun) && r.Outcome == "imported"
+}
 
 // StartRun records that a run begins, durably.
 func (d *Docket) StartRun(ctx context.Context, kind, who string, at time.Time) (int64, error) {

@@ -90,7 +90,10 @@ func outcomeText(s flow.DocketSummary) string {
 	// What all imports of the docket wrote together; where none did, how the last ended.
 	added, changed, last := 0, 0, ""
 	for _, r := range s.Runs {
-		if r.Kind == docket.ImportRun {
+		if r.Kind == docket.FilesRun && r.Outcome == flow.WrittenOut && last == "" {
+			last = "load files wait"
+		}
+		if r.Kind == docket.ImportRun || r.Kind == docket.ConfirmRun {
 			added, changed, last = added+r.New, changed+r.Changed, outcomeOf(r)
 		}
 	}

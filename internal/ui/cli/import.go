@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 
 	"github.com/spf13/cobra"
@@ -11,14 +12,18 @@ import (
 
 func (a *app) importCommand() *cobra.Command {
 	var rehearse bool
+	var intoFiles, form string
 	cmd := &cobra.Command{
 		Use:   "import [DOCKET]",
 		Short: "Write what was approved into the target, in one transaction",
 		Long: `Writes the approved findings of a docket into its target, in one transaction. The
 touched records are read again first: what moved since the match is left out and
 named. Their images are kept in the docket before anything is written, and what was
-written is read back before it counts. Nothing is ever removed.`,
-		Example: "  anagram import 7 --rehearse\n  anagram import 7",
+written is read back before it counts. Nothing is ever removed.
+
+With --into-files the approved records and fields are written as files, in import
+order, for somebody who may write to the target when you may not.`,
+		Example: "  anagram import 7 --rehearse\n  anagram import 7\n  anagram import 7 --into-files load --form sql",
 		RunE: a.run(func(cmd *cobra.Command, given []string) error {
 			if err := arguments(cmd, given, 0, 1); err != nil {
 				return err
@@ -28,17 +33,29 @@ written is read back before it counts. Nothing is ever removed.`,
 				return err
 			}
 			defer d.Close()
-			result, err := s.Import(cmd.Context(), d, rehearse)
+			var result flow.ImportResult
+			switch {
+			case form != "" && intoFiles == "":
+				return &flow.UsageError{Message: "--form goes with --into-files"}
+			case intoFiles != "" && rehearse:
+				return &flow.UsageError{Message: "--rehearse and --into-files do not go together: load files are never written to the target"}
+			case intoFiles != "":
+				result, err = s.WriteLoadFiles(cmd.Context(), d, a.path(intoFiles), cmp.Or(form, "csv"))
+			default:
+				result, err = s.Import(cmd.Context(), d, rehearse)
+			}
 			if err != nil && a.json && result.Outcome != "" {
 				_ = a.printImportJSON(result)
 			}
 			if err != nil {
 				return err
 			}
-			return a.printImport(result, d)
+			return a.printImport(result, d, intoFiles)
 		}),
 	}
 	cmd.Flags().BoolVar(&rehearse, "rehearse", false, "do everything in the target and take it back")
+	cmd.Flags().StringVar(&intoFiles, "into-files", "", "write load files into a new folder for somebody else to load, and nothing into the target")
+	cmd.Flags().StringVar(&form, "form", "", "form of the load files: csv, jsonl or sql (default csv)")
 	return cmd
 }
 
@@ -54,7 +71,7 @@ func (a *app) printImportJSON(r flow.ImportResult) error {
 	return a.printJSON(doc)
 }
 
-func (a *app) printImport(r flow.ImportResult, d *docket.Docket) error {
+func (a *app) printImport(r flow.ImportResult, d *docket.Docket, folder string) error {
 	nothing := r.New+r.Changed+r.Already+len(r.LeftOut)+len(r.Failures) == 0
 	switch {
 	case r.Outcome == flow.Failed:
@@ -92,6 +109,8 @@ func (a *app) printImport(r flow.ImportResult, d *docket.Docket) error {
 		fmt.Fprintf(out, "Every approved record of docket %d is blocked; nothing was written to %s.\n", h.Number, h.Target)
 	case r.Already > 0 && r.New+r.Changed == 0:
 		fmt.Fprintf(out, "There was nothing left to write to %s.\n", h.Target)
+	case r.Outcome == flow.WrittenOut:
+		fmt.Fprintln(out, a.wrap(fmt.Sprintf("Wrote load files for %s records of docket %d into %s. Nothing was written to %s; when they have been loaded there, the next match says so.", written, h.Number, folder, h.Target), ""))
 	case r.Outcome == flow.Rehearsed:
 		fmt.Fprintln(out, a.wrap(fmt.Sprintf("Rehearsed docket %d in %s: %s records were written, read back and found equal. Then all of it was taken back; %s is as it was.", h.Number, h.Target, written, h.Target), ""))
 	default:

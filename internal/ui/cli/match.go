@@ -128,6 +128,13 @@ func (a *app) printMatch(r flow.MatchResult) error {
 	if r.Blockers+r.Cautions > 0 {
 		fmt.Fprintf(a.Out, "%s, %s\n", count(r.Blockers, "blocker"), count(r.Cautions, "caution"))
 	}
+	for _, c := range r.Loads {
+		if c.Missing == 0 {
+			fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("The load files of docket %d were loaded: %s as approved.", c.Docket, count(c.Records, "record")), ""))
+		} else {
+			fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("The load files of docket %d wait: %d of %s not in %s as approved.", c.Docket, c.Missing, count(c.Records, "record"), r.Header.Target), ""))
+		}
+	}
 	switch {
 	case totals.differs():
 		a.next(fmt.Sprintf("anagram review %d", r.Header.Number))

@@ -1,0 +1,415 @@
+package flow
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"anagram/internal/core/match"
+	"anagram/internal/core/record"
+	"anagram/internal/core/sequence"
+	"anagram/internal/core/sheet"
+	"anagram/internal/environment"
+	"anagram/internal/store/docket"
+)
+
+// Load files: what is approved, as files for somebody else to load.
+
+// WrittenOut is the outcome of a docket whose load files were written; a later match
+// finds out whether they were loaded.
+const WrittenOut = "load-files"
+
+// LoadForms lists the forms of load files.
+func LoadForms() []string { return []string{"csv", "jsonl", "sql"} }
+
+// onlyRead lets an environment stand where a unit of work reads; nothing is written.
+type onlyRead struct{ environment.Environment }
+
+func (onlyRead) Write(context.Context, *environment.Model, []environment.Change) ([]error, error) {
+	return nil, errors.New("nothing is written here")
+}
+func (onlyRead) Commit(context.Context) error { return nil }
+func (onlyRead) Rollback() error              { return nil }
+
+// WriteLoadFiles writes the approved records and fields of a docket into a new folder,
+// in import order. The target is only read.
+func (s *Session) WriteLoadFiles(ctx context.Context, d *docket.Docket, dir, form string) (ImportResult, error) {
+	start := time.Now()
+	im := s.newImporting(d)
+	if !slices.Contains(LoadForms(), form) {
+		return im.result, usage("--form is csv, jsonl or sql, not %q", form)
+	}
+	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
+		return im.result, usage("%s is not empty; name a new folder with --into-files", dir)
+	}
+	err := im.writeOut(ctx, dir, form)
+	im.finish(start)
+	return im.result, err
+}
+
+func (im *importing) writeOut(ctx context.Context, dir, form string) error {
+	s, d := im.session, im.docket
+	ready, err := im.prepare(ctx, WrittenOut)
+	if err != nil || !ready {
+		return err
+	}
+	env, err := s.open(ctx, d.Header.Target, true)
+	if err != nil {
+		return err
+	}
+	defer env.Close()
+	im.work = onlyRead{env}
+	if im.run, err = d.StartRun(ctx, docket.FilesRun, s.Who, s.Now()); err != nil {
+		return err
+	}
+	writes, err := im.standAgain(ctx)
+	if err == nil {
+		err = im.loadFiles(ctx, env, dir, form, writes)
+	}
+	switch {
+	case err != nil && ctx.Err() != nil:
+		im.result.Outcome, err = Interrupted, ctx.Err()
+	case err != nil:
+		im.result.Outcome = Failed
+	default:
+		im.result.Outcome = WrittenOut
+	}
+	return errors.Join(err, im.end(context.WithoutCancel(ctx), err))
+}
+
+// loadFiles writes into a folder beside the wanted one, which it becomes at the end.
+func (im *importing) loadFiles(ctx context.Context, env environment.Environment, dir, form string, writes []sequence.Write) error {
+	if err := os.MkdirAll(filepath.Dir(dir), 0o755); err != nil {
+		return err
+	}
+	made, err := os.MkdirTemp(filepath.Dir(dir), ".load-files-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(made)
+	l := &loadWriter{im: im, dir: made, form: form}
+	if form == "sql" {
+		scripter, ok := env.(environment.Scripter)
+		if !ok {
+			return usage("%s takes no SQL; write the files as csv or jsonl", im.docket.Header.Target)
+		}
+		l.scripter = scripter
+	}
+	if err := l.write(ctx, writes); err != nil {
+		return err
+	}
+	if err := os.Chmod(made, 0o755); err != nil {
+		return err
+	}
+	_ = os.Remove(dir) // an empty folder
+	return os.Rename(made, dir)
+}
+
+// loadWriter writes the files. Each holds changes of one type and one kind that follow
+// each other; their numbers give the order.
+type loadWriter struct {
+	im       *importing
+	dir      string
+	form     string
+	scripter environment.Scripter
+
+	names  []string
+	group  string // what the open file holds
+	file   *os.File
+	out    *bufio.Writer
+	table  sheet.Writer
+	counts []int
+}
+
+func (l *loadWriter) write(ctx context.Context, writes []sequence.Write) error {
+	im := l.im
+	byID := map[int64]*approval{}
+	for _, a := range im.standing.approved {
+		byID[a.id] = a
+	}
+	im.session.Progress.Start("writing load files", len(writes))
+	defer im.session.Progress.Done()
+	defer func() { _ = l.close() }()
+	for batch := range slices.Chunk(writes, importBatch) {
+		ids := make([]int64, len(batch))
+		for i, w := range batch {
+			ids[i] = w.ID
+		}
+		lines, err := im.docket.Lines(ctx, ids)
+		if err != nil {
+			return err
+		}
+		for _, w := range batch {
+			change, err := im.change(byID[w.ID], w, lines[w.ID])
+			if err == nil {
+				err = l.change(ctx, change)
+			}
+			if err != nil {
+				return err
+			}
+			switch {
+			case len(w.Only) > 0:
+			case change.Insert:
+				im.result.New++
+			default:
+				im.result.Changed++
+			}
+			im.session.Progress.Add(1)
+		}
+	}
+	if err := l.close(); err != nil {
+		return err
+	}
+	return l.about()
+}
+
+func (l *loadWriter) change(ctx context.Context, c environment.Change) error {
+	for _, v := range c.Values {
+		if v.Kind() == record.Bytes && l.form != "sql" {
+			if err := l.attachment(v); err != nil {
+				return err
+			}
+		}
+	}
+	action := "change"
+	if c.Insert {
+		action = "add"
+	}
+	names := make([]string, len(c.Fields))
+	for i, field := range c.Fields {
+		names[i] = field.Name
+	}
+	switch l.form {
+	case "sql":
+		text, err := l.scripter.Script(ctx, l.im.model, c)
+		if err != nil {
+			return err
+		}
+		if err := l.open("sql", "load.sql"); err != nil {
+			return err
+		}
+		_, err = fmt.Fprintln(l.out, text)
+		return err
+	case "jsonl":
+		if err := l.open(c.Type+action, c.Type+"-"+action+".jsonl"); err != nil {
+			return err
+		}
+		fields, values := l.withFixed(c)
+		_, err := l.out.Write(append(record.AppendLine(nil, fields, record.Record{Key: c.Key, Values: values}), '\n'))
+		l.counts[len(l.counts)-1]++
+		return err
+	default:
+		fields, values := l.withFixed(c)
+		table := sheet.Table{Catalog: l.im.model.Catalog, Shapes: l.im.model.Shapes, Type: c.Type, Fields: fields}
+		fresh := l.group != c.Type+action+strings.Join(table.Header(), "\x00")
+		if err := l.open(c.Type+action+strings.Join(table.Header(), "\x00"), c.Type+"-"+action+".csv"); err != nil {
+			return err
+		}
+		if fresh {
+			l.table = sheet.NewCSV(l.out)
+			if err := l.table.Row(table.Header()); err != nil {
+				return err
+			}
+		}
+		cells, err := table.Row(record.Record{Key: c.Key, Values: values})
+		if err != nil {
+			return err
+		}
+		l.counts[len(l.counts)-1]++
+		return l.table.Row(cells)
+	}
+}
+
+// withFixed adds the values of fields that belong to the target alone.
+func (l *loadWriter) withFixed(c environment.Change) ([]record.Field, []record.Value) {
+	fields, values := slices.Clone(c.Fields), slices.Clone(c.Values)
+	for _, name := range slices.Sorted(maps.Keys(c.Fixed)) {
+		v, err := record.TextValue(c.Fixed[name])
+		if err == nil {
+			fields, values = append(fields, record.Field{Name: name, Kind: record.Text}), append(values, v)
+		}
+	}
+	return fields, values
+}
+
+// open goes on with the open file where it holds the same, else begins the next.
+func (l *loadWriter) open(group, name string) error {
+	if l.group == group {
+		return nil
+	}
+	if err := l.close(); err != nil {
+		return err
+	}
+	l.group = group
+	if l.form != "sql" {
+		name = fmt.Sprintf("%02d-%s", len(l.names)+1, name)
+	}
+	f, err := os.OpenFile(filepath.Join(l.dir, name), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if err != nil {
+		return err
+	}
+	l.file, l.out = f, bufio.NewWriter(f)
+	l.names, l.counts = append(l.names, name), append(l.counts, 0)
+	if l.form == "sql" {
+		h := l.im.docket.Header
+		_, err = fmt.Fprintf(l.out, "-- Docket %d: %s to %s, matched %s, written %s by %s.\n-- Run it as a whole; it is one transaction.\nBEGIN;\n",
+			h.Number, h.Source, h.Target, h.MatchedAt, docket.Stamp(l.im.session.Now()), harmlessComment(l.im.session.Who))
+	}
+	return err
+}
+
+func harmlessComment(text string) string { return strings.ReplaceAll(Harmless(text), "\n", " ") }
+
+func (l *loadWriter) close() error {
+	if l.file == nil {
+		return nil
+	}
+	var err error
+	if l.form == "sql" {
+		_, err = fmt.Fprintln(l.out, "COMMIT;")
+	}
+	if l.table != nil {
+		err = errors.Join(err, l.table.Close())
+	}
+	err = errors.Join(err, l.out.Flush(), l.file.Close())
+	l.file, l.table, l.group = nil, nil, ""
+	return err
+}
+
+func (l *loadWriter) attachment(v record.Value) error {
+	if err := os.MkdirAll(filepath.Join(l.dir, "files"), 0o755); err != nil {
+		return err
+	}
+	in, err := v.Content().Open()
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.Create(filepath.Join(l.dir, "files", v.Text()))
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	return errors.Join(err, out.Close())
+}
+
+// about writes what the files are, for whoever loads them.
+func (l *loadWriter) about() error {
+	h := l.im.docket.Header
+	var out strings.Builder
+	fmt.Fprintf(&out, "Load files of docket %d: %s to %s\n", h.Number, h.Source, h.Target)
+	fmt.Fprintf(&out, "parcel %s, exported %s by %s, matched %s by %s\n", h.Parcel, h.ExportedAt, h.ExportedBy, h.MatchedAt, h.MatchedBy)
+	fmt.Fprintf(&out, "written %s by %s: %d new and %d changed records, only what was approved\n\n", docket.Stamp(l.im.session.Now()), Harmless(l.im.session.Who), l.im.result.New, l.im.result.Changed)
+	out.WriteString("Load them in this order:\n")
+	for i, name := range l.names {
+		if l.form == "sql" {
+			fmt.Fprintf(&out, "  %s\n", name)
+		} else {
+			fmt.Fprintf(&out, "  %s  %s\n", name, number(l.counts[i], "record", "records"))
+		}
+	}
+	if l.form == "csv" {
+		out.WriteString("\nAn empty cell is null, \"\" in quotes is the empty text. References are keys.\n")
+	}
+	return os.WriteFile(filepath.Join(l.dir, "about.txt"), []byte(out.String()), 0o644)
+}
+
+// Confirmation says whether the load files of a docket were loaded.
+type Confirmation struct {
+	Docket  int
+	Records int
+	Missing int // that are not in the target as approved
+}
+
+// confirmLoads looks whether the load files of earlier dockets were loaded into a target
+// that was just matched, and records it where all of them were.
+func (s *Session) confirmLoads(ctx context.Context, env environment.Environment, target string) ([]Confirmation, error) {
+	summaries, err := s.Summaries(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []Confirmation
+	for _, summary := range summaries {
+		if summary.Err != nil || summary.Header.Target != target || summary.Header.TargetParcel != "" || !waits(summary.Runs) {
+			continue
+		}
+		c, err := s.confirm(ctx, env, summary.Path)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, c)
+	}
+	return out, nil
+}
+
+// waits reports whether load files were written and are not confirmed yet.
+func waits(runs []docket.Run) bool {
+	waiting := false
+	for _, r := range runs {
+		switch {
+		case r.Kind == docket.FilesRun && r.Outcome == WrittenOut:
+			waiting = true
+		case r.Done():
+			waiting = false
+		}
+	}
+	return waiting
+}
+
+func (s *Session) confirm(ctx context.Context, env environment.Environment, path string) (Confirmation, error) {
+	d, err := docket.Open(ctx, path)
+	if err != nil {
+		return Confirmation{}, err
+	}
+	defer d.Close()
+	out := Confirmation{Docket: d.Header.Number}
+	im := s.newImporting(d)
+	im.work = onlyRead{env}
+	if im.standing, err = readStanding(ctx, d); err != nil {
+		return out, err
+	}
+	for id := range im.standing.blocked {
+		im.left[id] = &LeftOut{}
+	}
+	var added, changed int
+	err = im.pending(func(t docket.Type, batch []*approval) error {
+		now, lines, err := im.current(ctx, t, batch)
+		if err != nil {
+			return err
+		}
+		for _, a := range batch {
+			out.Records++
+			source, err := record.ParseLine([]byte(lines[a.id].Source), t.Name, t.Fields, im.model.Shapes)
+			if err != nil {
+				return err
+			}
+			here := now[lines[a.id].Order]
+			loaded := len(here) == 1 && !slices.ContainsFunc(match.Compare(t.Fields, source.Values, here[0].Values, nil), func(d match.Difference) bool { return a.writes(t.Fields[d.Field].Name) })
+			switch {
+			case !loaded:
+				out.Missing++
+			case a.status == match.New:
+				added++
+			default:
+				changed++
+			}
+		}
+		return nil
+	})
+	if err != nil || out.Missing > 0 || out.Records == 0 {
+		return out, err
+	}
+	run, err := d.StartRun(ctx, docket.ConfirmRun, s.Who, s.Now())
+	if err != nil {
+		return out, err
+	}
+	return out, d.EndRun(ctx, docket.Run{Seq: run, Outcome: Imported, New: added, Changed: changed}, s.Now(), nil)
+}
