@@ -140,7 +140,7 @@ func TestAReferenceThatIsNotApprovedBlocksJustWhatDependsOnIt(t *testing.T) {
 
 func TestAMissingReferenceIsNamedWithItsMend(t *testing.T) {
 	p := newPlace(t, knotCatalog, knotSource, knotTarget)
-	p.must(0, "export", "source", "--name", "some", "--type", "firm")
+	p.must(0, "export", "source", "--name", "some", "--type", "firm", "--related", "none")
 	doc := p.json(3, "match", "some", "--against", "target")
 	assert.Equal(t, 3.0, doc["blockers"], "ACORN's zone, and the contacts of ACORN and BIRCH")
 	checks := p.review()["firm/ACORN"].Checks

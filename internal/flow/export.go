@@ -109,6 +109,7 @@ func (s *Session) Export(ctx context.Context, r ExportRequest) (ExportResult, er
 	if err != nil {
 		return result, err
 	}
+	s.exported = path
 	result.Bytes, err = parcel.Size(path)
 	return result, err
 }

@@ -27,6 +27,8 @@ type Session struct {
 	Program   string // name and version of the program, for parcels and dockets
 	Now       func() time.Time
 	Progress  Progress
+
+	exported string // the parcel that was exported in this run, "" for none
 }
 
 // Progress is told what a step is at.

@@ -80,6 +80,9 @@ func (s *Session) Match(ctx context.Context, parcelName, target string) (MatchRe
 	if err := m.checkFit(ctx); err != nil {
 		return result, err
 	}
+	if err := m.checkTimes(ctx, s.exported == p.Path()); err != nil {
+		return result, err
+	}
 	for _, t := range c.Types {
 		if pt, ok := p.Manifest.Type(t.Name); ok {
 			if err := m.matchType(ctx, t, pt); err != nil {

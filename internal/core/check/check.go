@@ -35,6 +35,9 @@ const (
 	NotOnBothSides       Code = "not-on-both-sides"
 	LocalNeeded          Code = "local-needed"
 	UnfinishedImport     Code = "unfinished-import"
+	OldParcel            Code = "old-parcel"
+	SourceMoved          Code = "source-moved"
+	OpenDocket           Code = "open-docket"
 )
 
 // Check is one thing that a person should know about a record or a docket.

@@ -57,12 +57,15 @@ func openZip(path string) (*zipFiles, error) {
 		return nil, notZip(path)
 	}
 	z := &zipFiles{reader: reader, entries: map[string]*zip.File{}}
+	left := uint64(info.Size())
 	for _, entry := range reader.File {
 		err := checkName(entry.Name)
 		switch {
 		case err != nil:
 		case z.entries[entry.Name] != nil:
 			err = fmt.Errorf("it holds %s twice", entry.Name)
+		case entry.CompressedSize64 > left: // the same bytes would be unfolded more than once
+			err = fmt.Errorf("its entries overlap, or are longer than the file")
 		case !entry.Mode().IsRegular():
 			err = fmt.Errorf("%s is not a plain file", entry.Name)
 		case entry.UncompressedSize64 > 1<<20 && entry.UncompressedSize64/maxRatio > entry.CompressedSize64:
@@ -72,6 +75,7 @@ func openZip(path string) (*zipFiles, error) {
 			_ = reader.Close()
 			return nil, err
 		}
+		left -= entry.CompressedSize64
 		z.entries[entry.Name] = entry
 		z.order = append(z.order, entry.Name)
 	}

@@ -4,10 +4,15 @@ import (
 	"archive/zip"
 	"bytes"
 	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -148,6 +153,98 @@ func TestHostileParcels(t *testing.T) {
 			assert.Contains(t, err.Error(), c.why, name)
 			assert.Contains(t, err.Error(), c.path, name)
 		}
+	}
+}
+
+// TestEntriesThatOverlapAreRefused has a ZIP whose entries share their bytes, so that a
+// small file would unfold to any size.
+func TestEntriesThatOverlapAreRefused(t *testing.T) {
+	var out bytes.Buffer
+	z := zip.NewWriter(&out)
+	names := []string{"parcel.json"}
+	for i := range 40 {
+		names = append(names, fmt.Sprintf("files/%064x", i))
+	}
+	for i, name := range names {
+		w, err := z.Create(name)
+		require.NoError(t, err)
+		if i == 1 {
+			random := make([]byte, 64<<10)
+			_, _ = rand.Read(random)
+			_, err = w.Write(random)
+			require.NoError(t, err)
+		}
+	}
+	require.NoError(t, z.Close())
+	data := out.Bytes()
+	var heads []int // of the central directory
+	for at := 0; ; at++ {
+		next := bytes.Index(data[at:], []byte("PK\x01\x02"))
+		if next < 0 {
+			break
+		}
+		at += next
+		heads = append(heads, at)
+	}
+	require.Len(t, heads, len(names))
+	for _, head := range heads[2:] { // sizes, checksum and place of the second entry
+		copy(data[head+16:head+28], data[heads[1]+16:heads[1]+28])
+		copy(data[head+42:head+46], data[heads[1]+42:heads[1]+46])
+	}
+	path := filepath.Join(t.TempDir(), "overlap.parcel")
+	require.NoError(t, os.WriteFile(path, data, 0o600))
+	_, err := Open(path)
+	assert.ErrorContains(t, err, "its entries overlap")
+}
+
+// forged makes a folder that is sealed as it should be, whatever its records are.
+func forged(t *testing.T, records string, count int) string {
+	path := write(t, true)
+	r, err := Open(path)
+	require.NoError(t, err)
+	m := r.Manifest
+	require.NoError(t, r.Close())
+	for i := range m.Types {
+		if m.Types[i].Name == "unit" {
+			sum := sha256.Sum256([]byte(records))
+			m.Types[i].Sum, m.Types[i].Records = Sum{Bytes: int64(len(records)), SHA256: hex.EncodeToString(sum[:])}, count
+		}
+	}
+	text, err := encodeManifest(m)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(path, "records", "unit.jsonl"), []byte(records), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(path, "parcel.json"), text, 0o600))
+	return path
+}
+
+// Whoever can write a parcel can seal it; its records are still not believed.
+func TestRecordsOfASealedParcelAreChecked(t *testing.T) {
+	deep := strings.Repeat("[", 10_000_000)
+	for name, c := range map[string]struct {
+		records string
+		count   int
+		why     string
+	}{
+		"ten million brackets":  {`{"key":["g"],"values":{"name":{"json":` + deep + "\n", 1, "nested deeper than"},
+		"a lie about the count": {`{"key":["g"],"values":{}}` + "\n", 7, "it ends after 1 records, the manifest says 7"},
+		"too many":              {`{"key":["g"],"values":{}}` + "\n" + `{"key":["h"],"values":{}}` + "\n", 1, "it ends after 2 records, the manifest says 1"},
+		"out of order":          {`{"key":["h"],"values":{}}` + "\n" + `{"key":["g"],"values":{}}` + "\n", 2, "not in key order"},
+		"cut":                   {`{"key":["g"],"val`, 1, "its last line has no end"},
+		"a key of another form": {`{"key":[{"to":"unit"}],"values":{}}` + "\n", 1, "a text is expected"},
+	} {
+		r, err := Open(forged(t, c.records, c.count))
+		require.NoError(t, err, name)
+		require.NoError(t, r.Verify(context.Background()), name)
+		start := time.Now()
+		var last error
+		for _, err := range r.Records(context.Background(), "unit") {
+			last = err
+		}
+		require.Error(t, last, name)
+		assert.Contains(t, last.Error(), c.why, name)
+		assert.Contains(t, last.Error(), "records/unit.jsonl", name)
+		assert.Less(t, time.Since(start), 5*time.Second, name)
+		_ = r.Close()
 	}
 }
 

@@ -26,7 +26,7 @@ func selectionFlags(cmd *cobra.Command, r *asked) {
 	flags.StringArrayVar(&r.where, "where", nil, "'TYPE: CONDITION': only records that fulfil it (may be given more than once)")
 	flags.StringVar(&r.Selection.ChangedSince, "changed-since", "", "only what changed since a date, a time, or last-import:TARGET")
 	flags.StringArrayVar(&r.Selection.LeaveOut, "leave-out", nil, "a pattern of records to leave out (may be given more than once)")
-	flags.StringVar(&r.Selection.Related, "related", "", "what comes along: all that is referred to and parts, parts, or none (default all)")
+	flags.StringVar(&r.Selection.Related, "related", "", "what comes along: all (as far as it is needed), parts or none")
 	flags.BoolVar(&r.Selection.NoFiles, "no-files", false, "leave attachments out")
 	flags.StringVar(&r.saved, "selection", "", "a selection that anagram.yaml has under this name")
 	flags.StringVar(&r.save, "save-selection", "", "keep this selection in anagram.yaml under a name")

@@ -54,7 +54,7 @@ order, for somebody who may write to the target when you may not.`,
 		}),
 	}
 	cmd.Flags().BoolVar(&rehearse, "rehearse", false, "do everything in the target and take it back")
-	cmd.Flags().StringVar(&intoFiles, "into-files", "", "write load files into a new folder for somebody else to load, and nothing into the target")
+	cmd.Flags().StringVar(&intoFiles, "into-files", "", "write files for somebody else to load into this new folder instead")
 	cmd.Flags().StringVar(&form, "form", "", "form of the load files: csv, jsonl or sql (default csv)")
 	return cmd
 }

@@ -1,12 +1,14 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"anagram/internal/core/check"
 	"anagram/internal/core/record"
 	"anagram/internal/flow"
 	"anagram/internal/store/parcel"
@@ -20,10 +22,11 @@ func (a *app) parcelCommand() *cobra.Command {
 }
 
 func (a *app) parcelListCommand() *cobra.Command {
-	return &cobra.Command{
+	var ask bool
+	cmd := &cobra.Command{
 		Use:   "list",
 		Short: "List the parcels of the library, newest first",
-		RunE: a.step(0, 0, func(_ *cobra.Command, s *flow.Session, _ []string) error {
+		RunE: a.step(0, 0, func(cmd *cobra.Command, s *flow.Session, _ []string) error {
 			entries, err := s.Library()
 			if err != nil {
 				return err
@@ -36,6 +39,11 @@ func (a *app) parcelListCommand() *cobra.Command {
 						entry["error"] = e.Err.Error()
 					} else {
 						entry["source"], entry["exported_at"], entry["exported_by"] = e.Manifest.Source, e.Manifest.ExportedAt, e.Manifest.ExportedBy
+						if ask {
+							if c, ok := sourceMoved(cmd.Context(), s, e); ok {
+								entry["source_moved"] = c.Message
+							}
+						}
 						entry["note"], entry["records"], entry["bytes"] = e.Manifest.Note, e.Manifest.Records(), e.Bytes
 					}
 					list = append(list, entry)
@@ -48,6 +56,7 @@ func (a *app) parcelListCommand() *cobra.Command {
 				return nil
 			}
 			t := table{columns: []string{"parcel", "source", "=exported", "by", ">records", ">size", "note"}}
+			var notes []string
 			var broken []string
 			for _, e := range entries {
 				if e.Err != nil {
@@ -57,14 +66,25 @@ func (a *app) parcelListCommand() *cobra.Command {
 				}
 				m := e.Manifest
 				t.add(e.Name, m.Source, when(m.ExportedAt), m.ExportedBy, fmt.Sprint(m.Records()), size(e.Bytes), m.Note)
+				if !ask {
+					continue
+				}
+				if c, ok := sourceMoved(cmd.Context(), s, e); ok {
+					notes = append(notes, fmt.Sprintf("%s: %s", c.Code, c.Message))
+				}
 			}
 			a.printTable(t, "")
+			for _, note := range notes {
+				fmt.Fprintln(a.Out, a.wrap(note, "  "))
+			}
 			for _, text := range broken {
 				fmt.Fprintln(a.Out, a.wrap(text, "  "))
 			}
 			return nil
 		}),
 	}
+	cmd.Flags().BoolVar(&ask, "ask-sources", false, "ask the sources that can be reached what changed there since")
+	return cmd
 }
 
 func (a *app) parcelShowCommand() *cobra.Command {
@@ -79,7 +99,8 @@ func (a *app) parcelShowCommand() *cobra.Command {
 			}
 			defer p.Close()
 			if len(given) == 1 {
-				return a.showParcel(p)
+				moved, reached := s.SourceMoved(cmd.Context(), p)
+				return a.showParcel(p, moved, reached)
 			}
 			var patterns []record.Pattern
 			for _, text := range given[1:] {
@@ -102,7 +123,7 @@ func (a *app) parcelShowCommand() *cobra.Command {
 	}
 }
 
-func (a *app) showParcel(p *parcel.Reader) error {
+func (a *app) showParcel(p *parcel.Reader, moved []check.Moved, reached bool) error {
 	m := p.Manifest
 	if a.json {
 		return a.printJSON(m)
@@ -124,6 +145,11 @@ func (a *app) showParcel(p *parcel.Reader) error {
 		line("edited", when(r.At)+" by "+r.By+": "+r.Note)
 	}
 	line("selection", flow.SelectionWords(m.Selection))
+	if c, ok := check.Source(m.Name, m.Source, moved); ok {
+		line("now", c.Message+" "+c.Mend)
+	} else if reached {
+		line("now", "nothing in its scope has a later stamp in "+m.Source)
+	}
 	line("seal", m.Seal)
 	fmt.Fprintln(a.Out)
 	printTypeCounts(a, m)
@@ -185,4 +211,15 @@ func (a *app) parcelVerifyCommand() *cobra.Command {
 			return nil
 		}),
 	}
+}
+
+// sourceMoved asks a parcel's source what changed there since the export.
+func sourceMoved(ctx context.Context, s *flow.Session, e flow.LibraryEntry) (check.Check, bool) {
+	p, err := s.OpenParcel(e.File)
+	if err != nil {
+		return check.Check{}, false
+	}
+	defer p.Close()
+	moved, _ := s.SourceMoved(ctx, p)
+	return check.Source(e.Name, e.Manifest.Source, moved)
 }

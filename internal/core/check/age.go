@@ -1,0 +1,61 @@
+package check
+
+import (
+	"fmt"
+	"strings"
+	"time"
+)
+
+// Checks of a whole docket that are about time: what went on since the parcel was
+// exported, and what is still going on at the target.
+
+// OldAfter is from which age on a parcel is called old.
+const OldAfter = 30 * 24 * time.Hour
+
+// Age cautions about a parcel that was exported long ago.
+func Age(parcel string, exported, now time.Time) (Check, bool) {
+	if now.Sub(exported) < OldAfter {
+		return Check{}, false
+	}
+	return Check{OldParcel, Caution, fmt.Sprintf("Parcel %s was exported %d days ago.", parcel, int(now.Sub(exported).Hours()/24)), "Export again and match that, unless it is meant to be as it was then."}, true
+}
+
+// Moved is how many records of a type changed in the source since the export.
+type Moved struct {
+	Type    string
+	Records int
+}
+
+// Source cautions about a source that went on since the export.
+func Source(parcel, source string, moved []Moved) (Check, bool) {
+	if len(moved) == 0 {
+		return Check{}, false
+	}
+	total := 0
+	var types []string
+	for _, m := range moved {
+		total += m.Records
+		types = append(types, fmt.Sprintf("%s %d", m.Type, m.Records))
+	}
+	what := "1 record of its scope was"
+	if total != 1 {
+		what = fmt.Sprintf("%d records of its scope were", total)
+	}
+	return Check{SourceMoved, Caution, fmt.Sprintf("%s changed in %s since parcel %s was exported (%s).", what, source, parcel, strings.Join(types, ", ")), "Export again and match that, to bring these changes as well."}, true
+}
+
+// Open cautions about another docket for the same target in which records are approved
+// and not imported.
+func Open(docket int, target string, approved int) Check {
+	what := "an approved record that is"
+	if approved != 1 {
+		what = fmt.Sprintf("%d approved records that are", approved)
+	}
+	return Check{OpenDocket, Caution, fmt.Sprintf("Docket %d for %s has %s not imported.", docket, target, what), fmt.Sprintf("Import docket %d first, or decline what is no longer wanted there.", docket)}
+}
+
+// Unfinished blocks while an import into the same target was interrupted and not taken up
+// again.
+func Unfinished(docket int, target string) Check {
+	return Check{UnfinishedImport, Blocker, fmt.Sprintf("An import of docket %d into %s was interrupted, and it is not known where it stands.", docket, target), fmt.Sprintf("Run anagram import %d again, which finds that out and completes it; then match again.", docket)}
+}
