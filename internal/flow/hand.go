@@ -68,9 +68,11 @@ func (s *Session) stamp() string { return s.Now().UTC().Format("2006-01-02T15:04
 // MakeRequest says what to make a parcel of.
 type MakeRequest struct {
 	Folder string
-	Like   string // the environment or parcel whose fields the records have
-	Name   string
-	Note   string
+	// Like is the environment or parcel whose fields the records have, and whose release
+	// and settings they are meant for.
+	Like string
+	Name string
+	Note string
 }
 
 // Make makes a parcel of a folder that was written by hand: records/TYPE.jsonl, .csv or
@@ -114,7 +116,7 @@ func (s *Session) like(ctx context.Context, name string) (parcel.Manifest, []byt
 			return m, nil, usage("--like %q is neither an environment nor a parcel%s", name, yamldoc.Nearest(name, s.environmentNames()))
 		}
 		defer p.Close()
-		m.Keys = p.Manifest.Keys
+		m.Keys, m.Release, m.Settings = p.Manifest.Keys, p.Manifest.Release, p.Manifest.Settings
 		for _, t := range p.Manifest.Types {
 			m.Types = append(m.Types, parcel.Type{Name: t.Name, Fields: t.Fields})
 		}
@@ -129,7 +131,11 @@ func (s *Session) like(ctx context.Context, name string) (parcel.Manifest, []byt
 		return m, nil, err
 	}
 	defer env.Close()
-	m.Keys = env.fit.Shapes
+	self, err := s.sideOf(ctx, env, c, name)
+	if err != nil {
+		return m, nil, err
+	}
+	m.Keys, m.Release, m.Settings = env.fit.Shapes, self.release, self.settings
 	for _, t := range c.Types {
 		if fields := env.fit.Fields[t.Name]; fields != nil {
 			m.Types = append(m.Types, parcel.Type{Name: t.Name, Fields: fields})

@@ -261,9 +261,18 @@ func (l *loadWriter) open(group, name string) error {
 	if l.form == "sql" {
 		h := l.im.docket.Header
 		_, err = fmt.Fprintf(l.out, "-- Docket %d: %s to %s, matched %s, written %s by %s.\n-- Run it as a whole; it is one transaction.\nBEGIN;\n",
-			h.Number, h.Source, h.Target, h.MatchedAt, docket.Stamp(l.im.session.Now()), harmlessComment(l.im.session.Who))
+			h.Number, h.Source, h.Target, minute(h.MatchedAt), minute(docket.Stamp(l.im.session.Now())), harmlessComment(l.im.session.Who))
 	}
 	return err
+}
+
+// minute gives a moment as people read it.
+func minute(stamp string) string {
+	t, err := time.Parse(time.RFC3339, stamp)
+	if err != nil {
+		return stamp
+	}
+	return t.UTC().Format("2006-01-02 15:04 UTC")
 }
 
 func harmlessComment(text string) string { return strings.ReplaceAll(Harmless(text), "\n", " ") }
@@ -306,8 +315,8 @@ func (l *loadWriter) about() error {
 	h := l.im.docket.Header
 	var out strings.Builder
 	fmt.Fprintf(&out, "Load files of docket %d: %s to %s\n", h.Number, h.Source, h.Target)
-	fmt.Fprintf(&out, "parcel %s, exported %s by %s, matched %s by %s\n", h.Parcel, h.ExportedAt, h.ExportedBy, h.MatchedAt, h.MatchedBy)
-	fmt.Fprintf(&out, "written %s by %s: %d new and %d changed records, only what was approved\n\n", docket.Stamp(l.im.session.Now()), Harmless(l.im.session.Who), l.im.result.New, l.im.result.Changed)
+	fmt.Fprintf(&out, "parcel %s, exported %s by %s, matched %s by %s\n", h.Parcel, minute(h.ExportedAt), h.ExportedBy, minute(h.MatchedAt), h.MatchedBy)
+	fmt.Fprintf(&out, "written %s by %s: %d new and %d changed records, only what was approved\n\n", minute(docket.Stamp(l.im.session.Now())), Harmless(l.im.session.Who), l.im.result.New, l.im.result.Changed)
 	out.WriteString("Load them in this order:\n")
 	for i, name := range l.names {
 		if l.form == "sql" {
