@@ -1,6 +1,7 @@
 package test
 
 import (
+	"bytes"
 	"os"
 	"strings"
 	"testing"
@@ -129,6 +130,19 @@ func TestTheLibraryIsKept(t *testing.T) {
 	require.NoError(t, os.Rename(p.path("parcels/four.parcel"), outside))
 	p.refused("is not in the library", "parcel", "remove", outside)
 	p.must(3, "match", outside, "--against", "target")
+	text, err := os.ReadFile(outside)
+	require.NoError(t, err)
+	cmd := p.command("match", "-", "--against", "target")
+	cmd.Stdin = bytes.NewReader(text)
+	out, _ := cmd.CombinedOutput()
+	assert.Contains(t, string(out), "Kept the parcel from standard input in the library as four.")
+	p.must(0, "parcel", "verify", "four")
+	cmd = p.command("match", "-", "--against", "target")
+	cmd.Stdin = bytes.NewReader(text[:100])
+	out, _ = cmd.CombinedOutput()
+	assert.Contains(t, string(out), "standard input: the file is cut short")
+	assert.Contains(t, p.must(0, "parcel", "table", "four", "thing", "thing/A").out, "thing/A             x     1.5")
+	p.refused("holds no records of", "parcel", "table", "four", "thing", "thing/ZZ")
 }
 
 func TestTwoParcelsAreCompared(t *testing.T) {

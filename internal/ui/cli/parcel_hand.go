@@ -1,10 +1,13 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/spf13/cobra"
 
+	"anagram/internal/core/record"
 	"anagram/internal/flow"
 )
 
@@ -70,12 +73,17 @@ func (a *app) printMade(result flow.ExportResult, verb string) error {
 func (a *app) parcelTableCommand() *cobra.Command {
 	var out string
 	cmd := &cobra.Command{
-		Use:     "table P TYPE --out FILE",
-		Short:   "Write the records of one type as a CSV file or a spreadsheet",
-		Example: "  anagram parcel table month-end price_line --out prices.xlsx",
-		RunE: a.step(2, 2, func(cmd *cobra.Command, s *flow.Session, given []string) error {
+		Use:   "table P TYPE [PATTERN...]",
+		Short: "Show the records of one type as a table, or write them as CSV or a spreadsheet",
+		Long: `Shows the records of one type as a table, with as many fields as fit. With --out all
+of them are written whole, as a CSV file or a spreadsheet that can be edited.`,
+		Example: "  anagram parcel table month-end unit\n  anagram parcel table month-end price_line --out prices.xlsx",
+		RunE: a.step(2, -1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
 			if out == "" {
-				return &flow.UsageError{Message: "parcel table needs --out, a file whose name ends in .csv or .xlsx"}
+				return a.showTable(cmd.Context(), s, given)
+			}
+			if len(given) > 2 {
+				return &flow.UsageError{Message: "--out writes all records of the type; leave the patterns out"}
 			}
 			n, err := s.WriteTable(cmd.Context(), given[0], given[1], a.path(out))
 			if err != nil {
@@ -90,4 +98,83 @@ func (a *app) parcelTableCommand() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&out, "out", "", "the file to write, ending in .csv or .xlsx")
 	return cmd
+}
+
+// widest is how wide a cell of a shown table may be.
+const widest = 28
+
+// showTable prints the records of a type, a row each, with the fields that fit.
+func (a *app) showTable(ctx context.Context, s *flow.Session, given []string) error {
+	p, err := s.OpenParcel(given[0])
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	texts := given[2:]
+	if len(texts) == 0 {
+		texts = []string{given[1] + "/*"}
+	}
+	var patterns []record.Pattern
+	for _, text := range texts {
+		pattern, err := record.ParsePattern(text)
+		if err != nil {
+			return &flow.UsageError{Message: err.Error()}
+		}
+		patterns = append(patterns, pattern)
+	}
+	var rows [][]string
+	header := []string{"record"}
+	title := ""
+	if t, ok := p.Catalog.Type(given[1]); ok {
+		title = t.Title
+	}
+	err = s.ParcelRecords(ctx, p, patterns, func(r flow.ParcelRecord) error {
+		if r.Type.Name != given[1] {
+			return nil
+		}
+		row, named := []string{r.Address}, []string{"record"}
+		add := func(isTitle bool) {
+			for i, f := range r.Type.Fields {
+				if (f.Name == title) != isTitle {
+					continue
+				}
+				text := ""
+				if !r.Values[i].IsAbsent() && !r.Values[i].IsNull() {
+					text = flow.Readable(flow.Show(p.Catalog, f, r.Values[i]))
+				}
+				row, named = append(row, ansi.Truncate(text, widest, "…")), append(named, f.Name)
+			}
+		}
+		add(true) // the title beside the address
+		add(false)
+		header = named
+		rows = append(rows, row)
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	if len(rows) == 0 {
+		return &flow.UsageError{Message: fmt.Sprintf("Parcel %s holds no records of %q that fit", given[0], given[1])}
+	}
+	fit, left := 0, a.width()
+	for column := range header {
+		width := len(header[column])
+		for _, row := range rows {
+			width = max(width, ansi.StringWidth(row[column]))
+		}
+		if left -= width + 2; left < -2 && column > 1 {
+			break
+		}
+		fit = column + 1
+	}
+	t := table{columns: header[:fit]}
+	for _, row := range rows {
+		t.add(row[:fit]...)
+	}
+	a.printTable(t, "")
+	if rest := header[fit:]; len(rest) > 0 {
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s did not fit: %s. --out FILE.csv writes all.", count(len(rest), "field"), some(rest, 6)), ""))
+	}
+	return nil
 }
