@@ -189,7 +189,7 @@ func TestTheDemoDoesTheWholeJob(t *testing.T) {
 	p.must(2, "demo", "--keep", "kept")
 	p.dir = p.path("kept")
 	doc := p.json(3, "match", "sandbox", "--against", "production", "--name", "third")
-	assert.Equal(t, map[string]int{"new": 19, "changed": 3, "conflict": 1, "target_only": 10}, totals(doc), "what was declined or held, and nothing else")
+	assert.Equal(t, map[string]int{"new": 19, "conflict": 4, "target_only": 10}, totals(doc), "what was declined or held, and nothing else")
 	assert.Equal(t, []string{"TGAB TPOAB", "TPOAB TGAB"}, p.rows("data/production", "SELECT a.code, b.code FROM assays a JOIN assays b ON b.assay_id = a.fallback_assay_id WHERE a.code LIKE 'T%AB' ORDER BY 1"), "the circle is closed")
 	same := p.rows("data/production", "SELECT count(*) FROM instruments WHERE endpoint_url LIKE 'https://gateway.fernhollow.example/line/%' AND endpoint_token LIKE 'production-token-%'")
 	assert.Equal(t, []string{"8"}, same, "addresses and tokens are as they were")

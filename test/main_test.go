@@ -186,6 +186,8 @@ type finding struct {
 	Fields                          []struct {
 		Field          string
 		Source, Target *string
+		Agreed         *string
+		Moved          string
 		Decision       string
 	}
 	Checks []struct{ Code, Level, Message, Mend string }

@@ -20,6 +20,9 @@ type DecideRequest struct {
 	Types    []string
 	Field    string // "" for whole records
 	Note     string
+	// Take says whose values are approved where the finding does not say it itself: source
+	// or target; "" is not said.
+	Take string
 	// Again decides anew what was decided before. Without it a pattern with a star, a
 	// status or a type leaves earlier decisions alone; a record named in full is always
 	// decided.
@@ -45,6 +48,12 @@ type BlockedRecord struct {
 // Decide appends a decision to the log for every finding selected.
 func (s *Session) Decide(ctx context.Context, d *docket.Docket, r DecideRequest) (DecideResult, error) {
 	result := DecideResult{ByStatus: map[match.Status]int{}, PassedOver: map[match.Status]int{}}
+	switch {
+	case r.Take != "" && r.Take != TakeSource && r.Take != TakeTarget:
+		return result, usage("--take is source or target, not %q", r.Take)
+	case r.Take != "" && r.Decision != docket.Approved:
+		return result, usage("--take goes with approve: it says whose values are approved")
+	}
 	filter, err := findingFilter(d, r.Patterns, r.Statuses, r.Types)
 	if err != nil {
 		return result, err
@@ -68,7 +77,8 @@ func (s *Session) Decide(ctx context.Context, d *docket.Docket, r DecideRequest)
 		if r.Field != "" && !slices.ContainsFunc(f.Fields, func(have docket.Field) bool { return have.Field == r.Field }) {
 			continue
 		}
-		if r.Decision == docket.Approved && f.Status != match.New && f.Status != match.Changed {
+		fits, ok := verdictsOn(f, r)
+		if !ok {
 			result.PassedOver[f.Status]++
 			continue
 		}
@@ -80,7 +90,7 @@ func (s *Session) Decide(ctx context.Context, d *docket.Docket, r DecideRequest)
 		}
 		result.ByStatus[f.Status]++
 		result.Decided++
-		verdicts = append(verdicts, docket.Verdict{Finding: f.ID, Field: r.Field, Decision: r.Decision})
+		verdicts = append(verdicts, fits...)
 	}
 	for i, n := range hits {
 		if n == 0 {
@@ -103,6 +113,62 @@ func (s *Session) Decide(ctx context.Context, d *docket.Docket, r DecideRequest)
 		}
 	}
 	return result, nil
+}
+
+// Sides whose values can be taken.
+const (
+	TakeSource = "source"
+	TakeTarget = "target"
+)
+
+// verdictsOn gives the decisions on one finding; ok is false where it cannot be decided
+// so. A conflict and an edit of the target are approved by saying whose values are taken.
+func verdictsOn(f docket.Finding, r DecideRequest) (out []docket.Verdict, ok bool) {
+	one := func(field string, decision docket.Decision) {
+		out = append(out, docket.Verdict{Finding: f.ID, Field: field, Decision: decision})
+	}
+	if r.Decision != docket.Approved {
+		one(r.Field, r.Decision)
+		return out, true
+	}
+	decision := docket.Approved
+	if r.Take == TakeTarget {
+		decision = docket.Declined
+	}
+	switch {
+	case f.Status == match.TargetOnly || f.Hopeless():
+		return nil, false
+	case r.Field != "":
+		// One field: a side has to be said where nothing is proposed for it.
+		if r.Take == "" && (f.Status == match.Conflict || f.Status == match.TargetEdit) {
+			return nil, false
+		}
+		one(r.Field, decision)
+	case f.Status == match.New || f.Status == match.Changed || f.Removed():
+		if r.Take == "" && f.Removed() {
+			return nil, false
+		}
+		one("", decision)
+	case r.Take == "":
+		return nil, false
+	case r.Take == TakeTarget && !slices.ContainsFunc(f.Fields, func(field docket.Field) bool { return field.Moved == string(match.MovedSource) }):
+		one("", docket.Declined) // nothing of the source's is left
+	default:
+		// The record, and after it each field for which a side has to be said.
+		one("", docket.Approved)
+		for _, field := range f.Fields {
+			switch match.Moved(field.Moved) {
+			case match.MovedSource:
+			case match.MovedTarget:
+				if f.Status == match.TargetEdit {
+					one(field.Field, decision)
+				}
+			default:
+				one(field.Field, decision)
+			}
+		}
+	}
+	return out, true
 }
 
 // findingFilter reads patterns and names; a type or status that the docket does not

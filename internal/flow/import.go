@@ -47,6 +47,8 @@ type ImportResult struct {
 	Earlier  bool // an earlier import of this docket was interrupted
 	Seconds  float64
 	Open     int // findings that still ask for a decision
+	// Forgotten is why it could not be remembered that both sides agree now.
+	Forgotten error
 }
 
 // LeftOut is an approved record that was not written.
@@ -189,7 +191,10 @@ func (im *importing) carryOut(ctx context.Context, rehearse bool) error {
 			err = im.work.Rollback()
 		} else {
 			im.result.Outcome = Imported
-			err = im.work.Commit(ctx)
+			if err = im.work.Commit(ctx); err == nil {
+				// What was imported stays imported, whatever becomes of this.
+				im.result.Forgotten = im.rememberImport(context.WithoutCancel(ctx))
+			}
 		}
 	}
 	switch {

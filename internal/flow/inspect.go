@@ -6,7 +6,6 @@ import (
 	"slices"
 
 	"anagram/internal/core/catalog"
-	"anagram/internal/core/match"
 	"anagram/internal/environment"
 	"anagram/internal/store/docket"
 )
@@ -129,7 +128,7 @@ func Summarize(ctx context.Context, d *docket.Docket) (DocketSummary, error) {
 			out.Tally.Held++
 		case docket.Asks(f.Status):
 			out.Tally.Open++
-			if f.Status == match.Conflict {
+			if f.Hopeless() {
 				out.Tally.Stuck++
 			}
 		}

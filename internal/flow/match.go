@@ -25,13 +25,23 @@ type MatchResult struct {
 	Blockers int
 	Cautions int
 	Docket   []check.Check  // on the whole docket
+	Carried  int            // findings decided as in an earlier docket
 	Loads    []Confirmation // of dockets whose load files were to be loaded
 }
 
+// MatchRequest says what to match with what.
+type MatchRequest struct {
+	Parcel  string
+	Against string // an environment or another parcel
+	// Agreed is a parcel with what both sides last had in common; "" takes what was
+	// remembered.
+	Agreed string
+}
+
 // Match compares a parcel with an environment and makes a docket of what differs.
-func (s *Session) Match(ctx context.Context, parcelName, target string) (MatchResult, error) {
+func (s *Session) Match(ctx context.Context, r MatchRequest) (MatchResult, error) {
 	var result MatchResult
-	asked := target
+	parcelName, target := r.Parcel, r.Against
 	p, err := s.verified(ctx, parcelName)
 	if err != nil {
 		return result, err
@@ -68,6 +78,10 @@ func (s *Session) Match(ctx context.Context, parcelName, target string) (MatchRe
 		model:     &environment.Model{Environment: target, Catalog: c, Shapes: p.Manifest.Keys},
 		ambiguous: map[string]map[string]bool{},
 	}
+	if err := m.openAgreed(ctx, r.Agreed); err != nil {
+		return result, err
+	}
+	defer m.closeAgreed()
 	if m.selection, err = selectTypes(p.Catalog, p.Manifest.Selection); err != nil {
 		return result, err
 	}
@@ -128,9 +142,15 @@ func (s *Session) Match(ctx context.Context, parcelName, target string) (MatchRe
 		return result, err
 	}
 	if taken { // another match finished in between; checks name the docket, so this one is done again
-		return s.Match(ctx, parcelName, asked)
+		return s.Match(ctx, r)
+	}
+	if err := m.keepAgreed(ctx); err != nil {
+		return result, err
 	}
 	result = MatchResult{Header: header, Types: m.types, Blockers: m.blockers, Cautions: m.cautions, Docket: m.whole}
+	if result.Carried, err = s.carry(ctx, s.Workspace.DocketPath(m.number), header); err != nil {
+		return result, err
+	}
 	if m.against == nil {
 		result.Loads, err = s.confirmLoads(ctx, env, target)
 	}
@@ -181,6 +201,8 @@ type matching struct {
 	selection selection
 	number    int
 	against   *parcel.Reader // nil where the target is an environment
+	agreed    *parcel.Reader // nil where nothing is known of what both last agreed on
+	agreeing  *agreeing      // nil where nothing is remembered
 
 	ambiguous   map[string]map[string]bool // type -> key order
 	types       []docket.Type
@@ -272,16 +294,24 @@ func (m *matching) matchType(ctx context.Context, t *catalog.Type, pt parcel.Typ
 		return err
 	}
 	defer target.sorter.Close()
+	known, remember, err := m.agreedOn(ctx, t, pt, fields)
+	if err != nil {
+		return err
+	}
+	defer remember.discard()
 	counts, err := match.Join(match.Input{
-		Fields: fields,
+		Fields: fields, Agreed: known, Remember: remember.note, Retired: retired(t, fields),
 		Source: m.project(m.parcel.Records(ctx, t.Name), t.Name, fields, at),
 		Target: m.sorted(ctx, target.sorter, t.Name, fields),
 		// Of the target only what is in scope was read.
 		InScope:   func(record.Key) bool { return true },
 		Unknown:   m.unknownInTarget(t.Name),
-		Ambiguous: func(key record.Key) bool { return m.ambiguousWithin(t, key) },
+		Ambiguous: func(key record.Key) bool { return m.ambiguousWithin(key) },
 	}, func(f match.Finding) error { return m.found(ctx, t, fields, f) })
 	if err != nil {
+		return err
+	}
+	if err := remember.finish(); err != nil {
 		return err
 	}
 	m.types = append(m.types, docket.Type{Name: t.Name, Fields: fields, Counts: counts.By, NotCompared: target.notCompared + counts.NotCompared})

@@ -12,7 +12,7 @@ import (
 )
 
 // ambiguousWithin reports whether a key has an ambiguous record in it.
-func (m *matching) ambiguousWithin(t *catalog.Type, key record.Key) bool {
+func (m *matching) ambiguousWithin(key record.Key) bool {
 	if len(m.ambiguous) == 0 {
 		return false
 	}
@@ -24,7 +24,7 @@ func (m *matching) ambiguousWithin(t *catalog.Type, key record.Key) bool {
 		if m.ambiguous[to][part.Key().Order()] {
 			return true
 		}
-		if inner, ok := m.catalog.Type(to); ok && m.ambiguousWithin(inner, part.Key()) {
+		if m.ambiguousWithin(part.Key()) {
 			return true
 		}
 	}
@@ -51,6 +51,11 @@ func (m *matching) found(ctx context.Context, t *catalog.Type, fields []record.F
 	if err != nil {
 		return err
 	}
+	if f.Source != nil && f.Status != match.TargetOnly {
+		if err := m.rights(ctx, id, t, out.Address, f.Target == nil); err != nil {
+			return err
+		}
+	}
 	switch f.Status {
 	case match.Conflict:
 		if slices.Contains(f.Reasons, match.Ambiguous) {
@@ -58,21 +63,20 @@ func (m *matching) found(ctx context.Context, t *catalog.Type, fields []record.F
 				m.ambiguous[t.Name] = map[string]bool{}
 			}
 			m.ambiguous[t.Name][f.Key.Order()] = true
-			within := m.ambiguousWithin(t, f.Key)
+			within := m.ambiguousWithin(f.Key)
 			return m.check(ctx, id, check.Ambiguity(out.Address, m.parcel.Manifest.Source, m.target, f.SourceIDs, f.TargetIDs, within))
 		}
+		if err := m.conflicts(ctx, id, fields, f, out.Address); err != nil {
+			return err
+		}
+		if f.Target == nil {
+			return m.isNew(ctx, id, t, fields, f, out.Address)
+		}
+		return m.mayBeTaken(ctx, id, t, fields, f)
+	case match.TargetEdit:
+		return m.mayBeTaken(ctx, id, t, fields, f)
 	case match.New:
-		for i, part := range f.Key.Parts() {
-			if err := m.need(ctx, id, t, record.Field{Name: t.Key[i], Required: true}, part); err != nil {
-				return err
-			}
-		}
-		for i, v := range f.Source.Values {
-			if err := m.proposed(ctx, id, t, fields[i], v); err != nil {
-				return err
-			}
-		}
-		return m.localNeeded(ctx, id, t, out.Address)
+		return m.isNew(ctx, id, t, fields, f, out.Address)
 	case match.Changed:
 		for _, d := range f.Differences {
 			if d.Proposed() {
@@ -80,6 +84,56 @@ func (m *matching) found(ctx context.Context, t *catalog.Type, fields []record.F
 					return err
 				}
 			}
+		}
+	}
+	return nil
+}
+
+// conflicts says for each reason what is behind it.
+func (m *matching) conflicts(ctx context.Context, id int64, fields []record.Field, f match.Finding, address string) error {
+	source, target := check.Side{Environment: m.parcel.Manifest.Source}, check.Side{Environment: m.target}
+	if f.Source != nil {
+		source.At, source.By = f.Source.ChangedAt, f.Source.ChangedBy
+	}
+	if f.Target != nil {
+		target.At, target.By = f.Target.ChangedAt, f.Target.ChangedBy
+	}
+	var both []string
+	for _, d := range f.Differences {
+		if d.Moved == match.MovedBoth {
+			both = append(both, fields[d.Field].Name)
+		}
+	}
+	for _, reason := range f.Reasons {
+		if c, ok := check.Conflict(string(reason), address, both, source, target); ok {
+			if err := m.check(ctx, id, c); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// isNew keeps what a record needs that an import would add.
+func (m *matching) isNew(ctx context.Context, id int64, t *catalog.Type, fields []record.Field, f match.Finding, address string) error {
+	for i, part := range f.Key.Parts() {
+		if err := m.need(ctx, id, t, record.Field{Name: t.Key[i], Required: true}, part); err != nil {
+			return err
+		}
+	}
+	for i, v := range f.Source.Values {
+		if err := m.proposed(ctx, id, t, fields[i], v); err != nil {
+			return err
+		}
+	}
+	return m.localNeeded(ctx, id, t, address)
+}
+
+// mayBeTaken keeps what the source's values need where a person may take them.
+func (m *matching) mayBeTaken(ctx context.Context, id int64, t *catalog.Type, fields []record.Field, f match.Finding) error {
+	for _, d := range f.Differences {
+		if err := m.proposed(ctx, id, t, fields[d.Field], d.Source); err != nil {
+			return err
 		}
 	}
 	return nil

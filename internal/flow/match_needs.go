@@ -37,8 +37,28 @@ func (m *matching) checkFit(ctx context.Context) error {
 	return nil
 }
 
+// rights checks that the account may do what an import of a finding would.
+func (m *matching) rights(ctx context.Context, finding int64, t *catalog.Type, address string, isNew bool) error {
+	place := m.env.about.Places[t.Place(m.target)]
+	if m.against != nil || isNew && !place.CannotInsert || !isNew && !place.CannotUpdate {
+		return nil
+	}
+	return m.check(ctx, finding, check.NoRight(address, m.target, place.Name, isNew))
+}
+
 // proposed keeps what a value that may be written needs: attachments and references.
 func (m *matching) proposed(ctx context.Context, finding int64, t *catalog.Type, field record.Field, v record.Value) error {
+	if column, ok := m.env.about.Places[t.Place(m.target)].Column(field.Name); ok && m.against == nil && !v.IsAbsent() {
+		address, err := m.builder.AddressOf(ctx, finding)
+		if err != nil {
+			return err
+		}
+		if c, bad := check.Fits(address, m.target, column, v); bad {
+			if err := m.check(ctx, finding, c); err != nil {
+				return err
+			}
+		}
+	}
 	if v.Kind() == record.Bytes {
 		return m.builder.Content(ctx, v)
 	}

@@ -30,7 +30,7 @@ type standing struct {
 func readStanding(ctx context.Context, d *docket.Docket) (standing, error) {
 	out := standing{blocked: map[int64][]check.Check{}}
 	byID := map[int64]*approval{}
-	for f, err := range d.Findings(ctx, docket.Filter{Statuses: []match.Status{match.New, match.Changed}}) {
+	for f, err := range d.Findings(ctx, docket.Filter{Statuses: []match.Status{match.New, match.Changed, match.Conflict, match.TargetEdit}}) {
 		if err != nil {
 			return out, err
 		}
@@ -38,7 +38,10 @@ func readStanding(ctx context.Context, d *docket.Docket) (standing, error) {
 			continue
 		}
 		a := &approval{id: f.ID, typ: f.Type, address: f.Address, status: f.Status}
-		if f.Status == match.Changed {
+		if f.Removed() {
+			a.status = match.New // it is not in the target and is brought back
+		}
+		if a.status != match.New {
 			a.fields = f.ApprovedFields()
 		} else {
 			for field, on := range f.ByField {
@@ -117,6 +120,13 @@ func (a *approval) writes(field string) bool {
 // escapes reports whether a missing reference does not matter, as none of the fields
 // with a need that nothing satisfies is going to be written.
 func (a *approval) escapes(c check.Check) bool {
+	if c.Code == check.ValueDoesNotFit {
+		about := func(field string) bool { return check.About(c, field) }
+		if a.status == match.New {
+			return slices.ContainsFunc(a.declined, about)
+		}
+		return !slices.ContainsFunc(a.fields, about)
+	}
 	if c.Code != check.MissingReference && c.Code != check.AmbiguousKey {
 		return false
 	}

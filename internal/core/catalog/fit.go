@@ -22,6 +22,16 @@ type Column struct {
 	RefersColumn string      // the column there, "" for its primary key
 	InnerID      bool        // alone the place's primary key
 	Unreadable   bool        // the account may not read it
+	Limits       Limits      // what fits, as far as the environment holds to it
+}
+
+// Limits say which values an environment takes into a column. Zero members do not limit.
+type Limits struct {
+	Characters    int
+	Bytes         int      // of UTF-8
+	Digits, Scale int      // of a decimal: all digits, and those after the point
+	Least, Most   string   // of a whole number
+	OneOf         []string // of an enumeration
 }
 
 // Place is a table or a file as an environment describes it.

@@ -35,6 +35,8 @@ const (
 	NotOnBothSides       Code = "not-on-both-sides"
 	LocalNeeded          Code = "local-needed"
 	UnfinishedImport     Code = "unfinished-import"
+	ValueDoesNotFit      Code = "value-does-not-fit"
+	NoRightCode          Code = "no-right"
 	OldParcel            Code = "old-parcel"
 	SourceMoved          Code = "source-moved"
 	OpenDocket           Code = "open-docket"

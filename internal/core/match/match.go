@@ -11,6 +11,8 @@ import (
 	"bytes"
 	"fmt"
 	"iter"
+	"slices"
+	"strings"
 
 	"anagram/internal/core/record"
 )
@@ -39,6 +41,8 @@ const (
 	Ambiguous       Reason = "ambiguous"
 	BothMoved       Reason = "both-moved"
 	RemovedInTarget Reason = "removed-in-target"
+	TargetNewer     Reason = "target-newer"
+	RetiredInTarget Reason = "retired-in-target"
 )
 
 // Moved says which side changed a field since the value both last agreed on.
@@ -96,6 +100,12 @@ type Input struct {
 	// Unknown says whether the target may have a record that is not in its stream; nil is
 	// never. Such records of the source are counted as not compared.
 	Unknown func(record.Key) bool
+	// Retired says whether a record is out of use on its side; nil is never.
+	Retired func(record.Record) bool
+	// Remember, where it is given, is told of every key that any of the three has, in key
+	// order, with what became of it, so that what both agree on can be kept. Records that no
+	// side has are nil; the status of a key that only the agreed values have is "".
+	Remember func(status Status, source, target, agreed *record.Record) error
 	// Ambiguous says whether a key has an ambiguous record in it.
 	Ambiguous func(record.Key) bool
 }
@@ -124,7 +134,7 @@ func Join(in Input, found func(Finding) error) (Counts, error) {
 		}
 		key, ok := least(source, target)
 		if !ok {
-			return counts, nil
+			return counts, agreed.rest(in)
 		}
 		s, err := source.take(key)
 		if err != nil {
@@ -134,12 +144,15 @@ func Join(in Input, found func(Finding) error) (Counts, error) {
 		if err != nil {
 			return counts, err
 		}
-		a, err := agreed.takeUpTo(key)
+		a, err := agreed.takeUpTo(key, in)
 		if err != nil {
 			return counts, err
 		}
 		if s.count == 1 && t.count == 1 && s.first.Line != nil && bytes.Equal(s.first.Line, t.first.Line) && !in.Ambiguous(s.first.Key) {
 			counts.By[Same]++
+			if err := in.remember(Same, s.first, s.first, a); err != nil {
+				return counts, err
+			}
 			continue
 		}
 		if t.first != nil && t.first.Load != nil {
@@ -150,16 +163,22 @@ func Join(in Input, found func(Finding) error) (Counts, error) {
 				key = t.first.Key
 			}
 		}
-		if s.first == nil && !in.InScope(key) {
-			counts.NotCompared += t.count
-			continue
-		}
-		if t.first == nil && in.Unknown != nil && in.Unknown(key) {
-			counts.NotCompared += s.count
+		if s.first == nil && !in.InScope(key) || t.first == nil && in.Unknown != nil && in.Unknown(key) {
+			counts.NotCompared += s.count + t.count
+			if err := in.remember(TargetOnly, nil, nil, a); err != nil {
+				return counts, err
+			}
 			continue
 		}
 		f := judge(in, key, s, t, a)
 		counts.By[f.Status]++
+		source, target := s.first, t.first
+		if slices.Contains(f.Reasons, Ambiguous) {
+			source, target = nil, nil // which of them would be guessing
+		}
+		if err := in.remember(f.Status, source, target, a); err != nil {
+			return counts, err
+		}
 		if f.Status == Same {
 			continue
 		}
@@ -167,6 +186,13 @@ func Join(in Input, found func(Finding) error) (Counts, error) {
 			return counts, err
 		}
 	}
+}
+
+func (in Input) remember(status Status, source, target, agreed *record.Record) error {
+	if in.Remember == nil {
+		return nil
+	}
+	return in.Remember(status, source, target, agreed)
 }
 
 // judge decides what one key is.
@@ -193,7 +219,22 @@ func judge(in Input, key record.Key, s, t group, agreed *record.Record) Finding 
 	if f.Status == Conflict {
 		f.Reasons = []Reason{BothMoved}
 	}
+	if f.Status != Changed && f.Status != Conflict {
+		return f
+	}
+	guessed := slices.ContainsFunc(f.Differences, func(d Difference) bool { return !d.AgreedKnown })
+	if guessed && later(t.first.ChangedAt, s.first.ChangedAt) {
+		f.Status, f.Reasons = Conflict, append(f.Reasons, TargetNewer)
+	}
+	if in.Retired != nil && in.Retired(*t.first) && !in.Retired(*s.first) {
+		f.Status, f.Reasons = Conflict, append(f.Reasons, RetiredInTarget)
+	}
 	return f
+}
+
+// later compares two stamps; where one is missing nothing is known.
+func later(a, b string) bool {
+	return a != "" && b != "" && strings.TrimSuffix(a, "Z") > strings.TrimSuffix(b, "Z")
 }
 
 func statusOf(differences []Difference) Status {
@@ -300,7 +341,7 @@ func (s *side) take(key record.Key) (group, error) {
 }
 
 // takeUpTo gives the record with this key and drops those before it.
-func (s *side) takeUpTo(key record.Key) (*record.Record, error) {
+func (s *side) takeUpTo(key record.Key, in Input) (*record.Record, error) {
 	for s.head != nil && s.head.Key.Compare(key) <= 0 {
 		head := s.head
 		s.head = nil
@@ -310,8 +351,26 @@ func (s *side) takeUpTo(key record.Key) (*record.Record, error) {
 		if head.Key.Compare(key) == 0 {
 			return head, nil
 		}
+		if err := in.remember("", nil, nil, head); err != nil {
+			return nil, err
+		}
 	}
 	return nil, nil
+}
+
+// rest passes over what only the agreed values have at the end.
+func (s *side) rest(in Input) error {
+	for s.head != nil {
+		head := s.head
+		s.head = nil
+		if err := s.fill(); err != nil {
+			return err
+		}
+		if err := in.remember("", nil, nil, head); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func least(a, b *side) (record.Key, bool) {

@@ -3,8 +3,6 @@ package match
 import (
 	"errors"
 	"fmt"
-	"math/rand/v2"
-	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -143,67 +141,6 @@ func TestAStreamThatIsNotInOrderIsAnError(t *testing.T) {
 		InScope: func(record.Key) bool { return true }, Ambiguous: func(record.Key) bool { return false }}
 	_, err := Join(in, func(Finding) error { return nil })
 	assert.ErrorContains(t, err, "not in key order")
-}
-
-// simple is a matcher so plain that it cannot be wrong: no order, no streams.
-func simple(source, target []record.Record) map[string]Status {
-	out := map[string]Status{}
-	group := func(records []record.Record) map[string][]record.Record {
-		m := map[string][]record.Record{}
-		for _, r := range records {
-			m[r.Key.Parts()[0].Text()] = append(m[r.Key.Parts()[0].Text()], r)
-		}
-		return m
-	}
-	s, t := group(source), group(target)
-	for _, key := range []string{"A", "B", "C", "D", "E", "F"} {
-		switch {
-		case len(s[key])+len(t[key]) == 0:
-		case len(s[key]) > 1 || len(t[key]) > 1:
-			out[key] = Conflict
-		case len(t[key]) == 0:
-			out[key] = New
-		case len(s[key]) == 0:
-			out[key] = TargetOnly
-		case s[key][0].Values[0].Text() != t[key][0].Values[0].Text() || s[key][0].Values[1].Text() != t[key][0].Values[1].Text():
-			out[key] = Changed
-		}
-	}
-	return out
-}
-
-func TestAgreesWithASimpleMatcher(t *testing.T) {
-	random := rand.New(rand.NewPCG(1, 2))
-	side := func() []record.Record {
-		var out []record.Record
-		for _, key := range []string{"A", "B", "C", "D", "E", "F"} {
-			for range []int{0, 1, 1, 1, 1, 2}[random.IntN(6)] {
-				out = append(out, rec(key, string(rune('a'+random.IntN(2))), string(rune('1'+random.IntN(2)))))
-			}
-		}
-		return out
-	}
-	mirror := map[Status]Status{New: TargetOnly, TargetOnly: New, Changed: Changed, Conflict: Conflict}
-	for range 10_000 {
-		source, target := side(), side()
-		got, swapped := map[string]Status{}, map[string]Status{}
-		found, counts := join(t, source, target, nil)
-		for _, f := range found {
-			got[f.Key.Parts()[0].Text()] = f.Status
-		}
-		want := simple(source, target)
-		require.Equal(t, want, got)
-		require.Equal(t, len(want), len(found), "each record once")
-		back, _ := join(t, target, source, nil)
-		for _, f := range back {
-			swapped[f.Key.Parts()[0].Text()] = mirror[f.Status]
-		}
-		require.Equal(t, want, swapped, "swapping the sides mirrors the result")
-		self, own := join(t, source, source, nil)
-		require.True(t, !slices.ContainsFunc(self, func(f Finding) bool { return f.Status != Conflict }), "a thing is the same as itself")
-		require.Equal(t, own.By[Conflict], len(self))
-		_ = counts
-	}
 }
 
 // Records of the target are completed only where they are not the source's own.

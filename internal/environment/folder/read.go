@@ -158,16 +158,16 @@ func (f *folder) loadJSON(ctx context.Context, tx *sql.Tx, t *table, in io.ReadS
 			if len(raw) == 0 || string(raw) == "null" {
 				continue
 			}
-			switch kind := raw[0]; {
-			case kind == '"':
+			switch raw[0] {
+			case '"':
 				var text string
 				if err := json.Unmarshal(raw, &text); err != nil {
 					return err
 				}
 				values[i] = text
-			case kind == 't' || kind == 'f':
+			case 't', 'f':
 				t.form.kinds[name], values[i] = 'b', string(raw)
-			case kind == '{' || kind == '[':
+			case '{', '[':
 				t.form.kinds[name], values[i] = 'j', string(raw)
 			default:
 				t.form.kinds[name], values[i] = 'n', string(raw)

@@ -40,7 +40,7 @@ func (s *session) learn(ctx context.Context, m *environment.Model, typ string, b
 	}
 	rows := map[string][]any{} // id -> row
 	pending := s.unknown(f, by, ids, as, rows)
-	tree := f.parent(m)
+	tree := f.parent()
 	for len(pending) > 0 {
 		var parents []identity
 		err := s.whereIn(ctx, len(f.names), s.selectForm(f), by, pending, "", func(row []any) error {
@@ -82,7 +82,7 @@ func (s *session) learn(ctx context.Context, m *environment.Model, typ string, b
 }
 
 // parent gives the column that holds the parent in a tree, -1 for other types.
-func (f *form) parent(m *environment.Model) int {
+func (f *form) parent() int {
 	for _, c := range f.key {
 		if c.ref.One() == f.Name && c.ref.Plain() && !c.ref.ByKey {
 			return c.at[0]

@@ -209,6 +209,10 @@ func (d mysqlDialect) Describe(ctx context.Context, q Queryer) (map[string]catal
 			return err
 		}
 		extra = strings.ToLower(extra)
+		c.Limits = limits(declared)
+		if strings.HasPrefix(strings.ToLower(declared), "enum(") {
+			c.Limits.OneOf = quotedWords(declared)
+		}
 		c.Declared, c.Kind = strings.ToLower(declared), mysqlKind(strings.ToLower(declared), strings.ToLower(data))
 		if documents[place+"\x00"+c.Name] {
 			c.Kind = record.JSON

@@ -162,7 +162,7 @@ func (d postgresDialect) Describe(ctx context.Context, q Queryer) (map[string]ca
 		if err := rows.Scan(&place, &kind, &c.Name, &declared, &base, &category, &c.Required, &c.Default, &generated, &identity, &refers, &c.RefersColumn, &inner, &readable, &inserts, &updates); err != nil {
 			return err
 		}
-		c.Declared, c.Kind = declared, postgresKind(base)
+		c.Declared, c.Kind, c.Limits = declared, postgresKind(base), limits(declared)
 		c.Derived, c.Default = generated != "", c.Default || identity != ""
 		c.RefersTo, c.InnerID, c.Unreadable = refers, inner, !readable
 		p := places[place]

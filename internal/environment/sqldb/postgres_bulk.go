@@ -89,7 +89,7 @@ func (d postgresDialect) copyIn(ctx context.Context, conn *pgx.Conn, run []state
 				rows.WriteString(`\\x`)
 				rows.WriteString(hex.EncodeToString(v))
 			default:
-				copyEscaper.WriteString(&rows, idText(v))
+				rows.WriteString(copyEscaper.Replace(idText(v)))
 			}
 		}
 		rows.WriteByte('\n')

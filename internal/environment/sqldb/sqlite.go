@@ -117,6 +117,12 @@ func (d sqliteDialect) Describe(ctx context.Context, q Queryer) (map[string]cata
 	if err != nil {
 		return nil, err
 	}
+	// Rights to an SQLite database are those to its file.
+	f, openErr := os.OpenFile(d.path, os.O_RDWR, 0)
+	writable := openErr == nil
+	if writable {
+		_ = f.Close()
+	}
 	for name, place := range places {
 		if err := d.describeColumns(ctx, q, &place); err != nil {
 			return nil, err
@@ -124,7 +130,7 @@ func (d sqliteDialect) Describe(ctx context.Context, q Queryer) (map[string]cata
 		if err := d.describeKeys(ctx, q, &place); err != nil {
 			return nil, err
 		}
-		place.CannotInsert, place.CannotUpdate = d.readOnly, d.readOnly
+		place.CannotInsert, place.CannotUpdate = !writable, !writable
 		places[name] = place
 		err := addForeign(ctx, q, places, `SELECT ?1, id, "table", "from", "to" FROM pragma_foreign_key_list(?1) WHERE "to" IS NOT NULL ORDER BY id, seq`, name)
 		if err != nil {

@@ -68,7 +68,7 @@ func (s *session) candidates(row []any, c cell) ([]string, error) {
 	word := strings.TrimRight(idText(row[c.chooser]), " ")
 	to, ok := c.ref.Words[word]
 	if !ok {
-		return nil, fmt.Errorf("its %s is %q, for which to: of %s in the catalog names no record type. Add it there, or leave such records out with only:", c.ref.Chooser, word, c.Name)
+		return nil, fmt.Errorf("its %s is %q, for which to: of %s in the catalog names no record type. Add it there, or leave such records out with only: in the catalog", c.ref.Chooser, word, c.Name)
 	}
 	return []string{to}, nil
 }

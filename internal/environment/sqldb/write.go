@@ -214,7 +214,7 @@ func (w *writer) settings(ctx context.Context, t table, fields []record.Field, v
 				// null says nothing about a column that belongs to another field as well
 			case at < 0:
 				out = append(out, setting{column, stored[n]})
-			case idText(out[at].stored) != idText(stored[n]) && !(shared && v.IsNull()):
+			case idText(out[at].stored) != idText(stored[n]) && (!shared || !v.IsNull()):
 				return nil, nil, fail(field.Name, fmt.Errorf("it needs %q in column %s, where another field of the record needs %q", idText(stored[n]), column, idText(out[at].stored)))
 			}
 		}

@@ -205,9 +205,9 @@ func (b *Builder) Located(ctx context.Context, typ, order string, count int) err
 // would, and gives each need that nothing satisfies, or that is ambiguous, to found.
 func (b *Builder) LinkNeeds(ctx context.Context, found func(Need) error) error {
 	err := b.exec(ctx, `UPDATE needs SET needed = (SELECT f.id FROM findings f
-		WHERE f.type = needs.type AND f.key_order = needs.key_order AND f.status = 'new')
+		WHERE f.type = needs.type AND f.key_order = needs.key_order AND (f.status = 'new' OR f.reasons LIKE '%removed-in-target%'))
 		WHERE in_target = 0 AND EXISTS (SELECT 1 FROM findings f
-		WHERE f.type = needs.type AND f.key_order = needs.key_order AND f.status = 'new')`)
+		WHERE f.type = needs.type AND f.key_order = needs.key_order AND (f.status = 'new' OR f.reasons LIKE '%removed-in-target%'))`)
 	if err != nil {
 		return err
 	}

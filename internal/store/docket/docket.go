@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"slices"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
@@ -178,22 +179,66 @@ func (s Standing) On(field string) Decision {
 }
 
 // ApprovedFields lists the fields of a finding that may be written, in field order.
+//
+// The approval of a whole record is that of what the finding proposes. A field for which
+// nothing is proposed, as the target moved it, both did, or the record as a whole is in
+// conflict, needs an approval of its own.
 func (f Finding) ApprovedFields() []string {
 	var out []string
 	for _, field := range f.Fields {
-		if f.On(field.Field) == Approved {
+		if _, own := f.ByField[field.Field]; f.On(field.Field) == Approved && (own || f.proposes(field)) {
 			out = append(out, field.Field)
 		}
 	}
 	return out
 }
 
+// proposes reports whether the source's value of a field is what the finding proposes.
+func (f Finding) proposes(field Field) bool {
+	switch f.Status {
+	case match.Changed:
+		return field.Moved == string(match.MovedUnknown) || field.Moved == string(match.MovedSource)
+	case match.Conflict:
+		return field.Moved == string(match.MovedSource)
+	default:
+		return f.Status == match.New
+	}
+}
+
+// Settled reports whether a side was chosen for every field of a conflict that needs it.
+func (f Finding) Settled() bool {
+	for _, field := range f.Fields {
+		_, own := f.ByField[field.Field]
+		if !own && !f.proposes(field) && field.Moved != string(match.MovedTarget) {
+			return false
+		}
+	}
+	return !f.Hopeless() && (len(f.Fields) > 0 || f.Removed())
+}
+
+// Hopeless reports whether a conflict cannot be settled by choosing a side.
+func (f Finding) Hopeless() bool {
+	return slices.Contains(f.Reasons, string(match.Ambiguous))
+}
+
+// Removed reports whether the target removed the record on purpose: bringing it back
+// makes it new there.
+func (f Finding) Removed() bool {
+	return slices.Contains(f.Reasons, string(match.RemovedInTarget))
+}
+
 // IsApproved reports whether the finding, or a field of it, is approved.
 func (f Finding) IsApproved() bool {
-	if f.Status != match.New && f.Status != match.Changed {
+	switch f.Status {
+	case match.New:
+		return f.Decision == Approved
+	case match.Changed, match.TargetEdit:
+		return len(f.ApprovedFields()) > 0
+	case match.Conflict:
+		return f.Settled() && (len(f.ApprovedFields()) > 0 || f.Removed() && f.Decision == Approved)
+	default:
 		return false
 	}
-	return f.Decision == Approved || f.Status == match.Changed && len(f.ApprovedFields()) > 0
 }
 
 // Asks reports whether the status asks for a decision.

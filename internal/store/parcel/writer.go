@@ -26,7 +26,11 @@ type Writer struct {
 	folder   string
 	manifest Manifest
 	files    map[string]int64
+	noFiles  bool
 }
+
+// LeaveFilesOut makes the writer keep of attachments only their SHA-256.
+func (w *Writer) LeaveFilesOut() { w.noFiles = true }
 
 // Create starts a parcel; scratch is a folder on the file system of its later place.
 // The manifest's Types, Catalog, Files and Seal are filled by the writer.
@@ -122,7 +126,7 @@ func (t *TypeWriter) Finish(whole bool) (int, error) {
 func (t *TypeWriter) Discard() { t.sorter.Close() }
 
 func (w *Writer) attach(v record.Value) error {
-	if _, ok := w.files[v.Text()]; ok {
+	if _, ok := w.files[v.Text()]; ok || w.noFiles {
 		return nil
 	}
 	if v.Content() == nil {

@@ -263,6 +263,9 @@ func (w *Workspace) Dockets() (string, error) { return w.folder("dockets") }
 // Scratch gives the folder for temporary files, on the same file system as the rest.
 func (w *Workspace) Scratch() (string, error) { return w.folder(filepath.Join(".anagram", "scratch")) }
 
+// Agreed gives the folder of the agreed values.
+func (w *Workspace) Agreed() (string, error) { return w.folder(filepath.Join(".anagram", "agreed")) }
+
 // DocketPath gives the file of a docket.
 func (w *Workspace) DocketPath(number int) string {
 	return filepath.Join(w.Dir, "dockets", fmt.Sprintf("%04d.docket", number))

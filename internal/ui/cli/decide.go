@@ -62,6 +62,9 @@ func (a *app) decideCommand(verb string, decision docket.Decision, short string)
 	flags.StringSliceVar(&statuses, "status", nil, "only findings with this status")
 	flags.StringSliceVar(&r.Types, "type", nil, "only this record type")
 	flags.StringVar(&r.Field, "field", "", "only this field of the findings")
+	if decision == docket.Approved {
+		flags.StringVar(&r.Take, "take", "", "whose values, where both sides changed or the target did: source or target")
+	}
 	flags.BoolVar(&r.Again, "again", false, "decide anew what was decided before")
 	flags.StringVar(&r.Note, "note", "", "why, for those who read it later")
 	return cmd
@@ -105,10 +108,10 @@ func (a *app) printDecided(r flow.DecideRequest, h docket.Header, result flow.De
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s passed over: an import never removes what only %s has. See: anagram review %d --removals", count(n, "target-only finding"), h.Target, h.Number), "  "))
 	}
 	if n := result.PassedOver[match.Conflict]; n > 0 {
-		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s passed over: a conflict cannot be approved as it stands. See: anagram review %d --status conflict", count(n, "conflict"), h.Number), "  "))
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s passed over: say whose values are right with --take source or --take target; a key that occurs twice has to be mended first. See: anagram review %d --status conflict", count(n, "conflict"), h.Number), "  "))
 	}
 	if n := result.PassedOver[match.TargetEdit]; n > 0 {
-		fmt.Fprintf(a.Out, "%s passed over: nothing is proposed for them.\n", count(n, "target-edit finding"))
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s passed over: only the target changed them, so nothing is proposed. --take source takes the source's values all the same.", count(n, "target-edit finding")), "  "))
 	}
 	if len(result.Blocked) > 0 {
 		fmt.Fprintf(a.Out, "%s cannot be imported as things stand:\n", count(len(result.Blocked), "approved record"))

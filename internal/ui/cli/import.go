@@ -119,6 +119,9 @@ func (a *app) printImport(r flow.ImportResult, d *docket.Docket, folder string) 
 			fmt.Fprintln(out, a.wrap(fmt.Sprintf("What these records were before is kept in %s.", d.Path()), ""))
 		}
 	}
+	if r.Forgotten != nil {
+		fmt.Fprintln(out, a.wrap(fmt.Sprintf("It could not be remembered that both sides agree now: %v. The next match finds it out.", r.Forgotten), "  "))
+	}
 	if r.Already > 0 {
 		fmt.Fprintf(out, "%s held the approved values already.\n", count(r.Already, "record"))
 	}

@@ -13,7 +13,7 @@ import (
 
 func (a *app) matchCommand() *cobra.Command {
 	var r asked
-	var against string
+	var against, agreed string
 	cmd := &cobra.Command{
 		Use:   "match P --against ENV_OR_PARCEL",
 		Short: "Compare a parcel with an environment or another parcel, by key",
@@ -56,7 +56,7 @@ exported first. With a parcel to compare with, neither side needs to be reached.
 			} else if flag := firstChanged(cmd, exportFlags...); flag != "" {
 				return &flow.UsageError{Message: fmt.Sprintf("--%s is for an export; %s is no environment, so nothing is exported. Leave it out", flag, name)}
 			}
-			result, err := s.Match(cmd.Context(), name, against)
+			result, err := s.Match(cmd.Context(), flow.MatchRequest{Parcel: name, Against: against, Agreed: agreed})
 			if err != nil {
 				return err
 			}
@@ -64,6 +64,7 @@ exported first. With a parcel to compare with, neither side needs to be reached.
 		}),
 	}
 	selectionFlags(cmd, &r)
+	cmd.Flags().StringVar(&agreed, "agreed", "", "a parcel with what both sides last had in common (else what was remembered)")
 	cmd.Flags().StringVar(&against, "against", "", "the environment or parcel to compare with")
 	return cmd
 }
@@ -117,7 +118,7 @@ func (a *app) printMatch(r flow.MatchResult) error {
 	if a.json {
 		return a.printJSON(map[string]any{
 			"docket": r.Header.Number, "parcel": r.Header.Parcel, "source": r.Header.Source, "target": r.Header.Target,
-			"types": types, "totals": totals, "blockers": r.Blockers, "cautions": r.Cautions,
+			"types": types, "totals": totals, "blockers": r.Blockers, "cautions": r.Cautions, "carried": r.Carried,
 		})
 	}
 	a.printHeader(r.Header)
@@ -127,6 +128,9 @@ func (a *app) printMatch(r flow.MatchResult) error {
 	}
 	if r.Blockers+r.Cautions > 0 {
 		fmt.Fprintf(a.Out, "%s, %s\n", count(r.Blockers, "blocker"), count(r.Cautions, "caution"))
+	}
+	if r.Carried > 0 {
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s declined or held as before, as both sides are as they were.", count(r.Carried, "finding")), ""))
 	}
 	for _, c := range r.Loads {
 		if c.Missing == 0 {

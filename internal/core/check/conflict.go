@@ -1,0 +1,47 @@
+package check
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Side is when and by whom a record was last changed on one side, as its environment
+// tells; empty where it does not.
+type Side struct{ Environment, At, By string }
+
+func (s Side) changed() string {
+	if s.At == "" {
+		return "in " + s.Environment + " it is not known when"
+	}
+	at := strings.Replace(strings.TrimSuffix(s.At, "Z"), "T", " ", 1)
+	if s.By != "" {
+		return fmt.Sprintf("in %s on %s by %s", s.Environment, at, s.By)
+	}
+	return fmt.Sprintf("in %s on %s", s.Environment, at)
+}
+
+// Conflict says what is behind a reason for which a record is a conflict, and which
+// choices a person has. Fields are those that both sides changed. ok is false for a
+// reason that has a check of its own.
+func Conflict(reason, address string, fields []string, source, target Side) (Check, bool) {
+	choose := fmt.Sprintf("Find out which is right; then approve it with --take source or --take target, or decline it and keep what %s has.", target.Environment)
+	c := Check{Code: Code(reason), Level: Caution, Mend: choose}
+	switch reason {
+	case "both-moved":
+		what := "Field " + strings.Join(fields, ", ") + " of " + address + " was"
+		if len(fields) > 1 {
+			what = "Fields " + strings.Join(fields, ", ") + " of " + address + " were"
+		}
+		c.Message = fmt.Sprintf("%s changed on both sides since they last agreed: %s, %s.", what, source.changed(), target.changed())
+	case "target-newer":
+		c.Message = fmt.Sprintf("%s was changed later in %s than in %s, and it is not known what both last agreed on: %s, %s.", address, target.Environment, source.Environment, source.changed(), target.changed())
+	case "retired-in-target":
+		c.Message = fmt.Sprintf("%s was taken out of use in %s and is in use in %s: %s, %s.", address, target.Environment, source.Environment, source.changed(), target.changed())
+	case "removed-in-target":
+		c.Message = fmt.Sprintf("%s was in %s before and is no longer there; somebody removed it. Last changed: %s.", address, target.Environment, source.changed())
+		c.Mend = "Approve it with --take source to bring it back, or decline it."
+	default:
+		return Check{}, false
+	}
+	return c, true
+}

@@ -1,0 +1,307 @@
+package flow
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"iter"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/record"
+	"anagram/internal/store/docket"
+	"anagram/internal/store/parcel"
+	"anagram/internal/store/sorting"
+)
+
+// Agreed values: what two environments last had in common, kept for each pair in parcel
+// form and replaced in one step after every match and import.
+
+// agreedPath is where the agreed values of a pair are.
+func (s *Session) agreedPath(source, target string) (string, error) {
+	dir, err := s.Workspace.Agreed()
+	return filepath.Join(dir, source+"--"+target+parcel.Suffix), err
+}
+
+// openAgreed opens the agreed values of a pair, nil where there are none yet.
+func (s *Session) openAgreed(source, target string) (*parcel.Reader, error) {
+	path, err := s.agreedPath(source, target)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := os.Lstat(path); errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	p, err := parcel.Open(path)
+	if err != nil {
+		return nil, usage("The agreed values of %s and %s cannot be read (%v). Bring the file back, or remove it: then it is not known which side changed what since", source, target, err)
+	}
+	return p, nil
+}
+
+// agreedStream gives agreed records with other fields; nil where nothing is known of the
+// type, or its key was another one.
+func agreedStream(ctx context.Context, p *parcel.Reader, typ string, shapes record.Shapes, fields []record.Field) record.Stream {
+	if p == nil {
+		return nil
+	}
+	t, ok := p.Manifest.Type(typ)
+	if !ok || !sameShape(p.Manifest.Keys[typ], shapes[typ]) {
+		return nil
+	}
+	return func(yield func(record.Record, error) bool) {
+		for rec, err := range p.Records(ctx, typ) {
+			if err == nil {
+				rec, err = project(t, rec, fields)
+			}
+			if !yield(rec, err) || err != nil {
+				return
+			}
+		}
+	}
+}
+
+func sameShape(a, b []record.Field) bool {
+	return slices.EqualFunc(a, b, func(x, y record.Field) bool { return x.Name == y.Name && x.Kind == y.Kind && x.Refers == y.Refers })
+}
+
+// agreeing writes the agreed values of a pair anew.
+type agreeing struct {
+	session *Session
+	path    string
+	old     *parcel.Reader // nil where there are none
+	writer  *parcel.Writer
+	done    map[string]bool
+}
+
+// agree begins to write agreed values anew; old is what they were.
+func (s *Session) agree(source, target string, old *parcel.Reader, keys record.Shapes, catalogSource []byte) (*agreeing, error) {
+	path, err := s.agreedPath(source, target)
+	if err != nil {
+		return nil, err
+	}
+	scratch, err := s.Workspace.Scratch()
+	if err != nil {
+		return nil, err
+	}
+	w, err := parcel.Create(scratch, parcel.Manifest{Name: "agreed", Note: "what " + source + " and " + target + " last had in common", Source: source,
+		ExportedAt: s.stamp(), ExportedBy: s.Who, Program: s.Program, Keys: keys}, catalogSource)
+	if err != nil {
+		return nil, err
+	}
+	w.LeaveFilesOut()
+	return &agreeing{session: s, path: path, old: old, writer: w, done: map[string]bool{}}, nil
+}
+
+// fields gives the fields that are kept of a type: those compared now, and others of
+// which something was known.
+func (a *agreeing) fields(typ string, shapes record.Shapes, compared []record.Field) []record.Field {
+	out := slices.Clone(compared)
+	if a.old == nil || !sameShape(a.old.Manifest.Keys[typ], shapes[typ]) {
+		return out
+	}
+	t, _ := a.old.Manifest.Type(typ)
+	for _, field := range t.Fields {
+		if fieldAt(out, field.Name) < 0 {
+			out = append(out, field)
+		}
+	}
+	return out
+}
+
+// finish copies the types that were not touched, and replaces what there was.
+func (a *agreeing) finish(ctx context.Context, c *catalog.Catalog, keys record.Shapes) error {
+	defer a.writer.Discard()
+	if a.old != nil {
+		for _, t := range a.old.Manifest.Types {
+			if _, known := c.Type(t.Name); !known || a.done[t.Name] || !sameShape(a.old.Manifest.Keys[t.Name], keys[t.Name]) {
+				continue
+			}
+			out := a.writer.Type(t.Name, t.Fields)
+			for rec, err := range a.old.Records(ctx, t.Name) {
+				if err == nil {
+					err = out.Add(rec)
+				}
+				if err != nil {
+					out.Discard()
+					return err
+				}
+			}
+			if _, err := out.Finish(false); err != nil {
+				return err
+			}
+		}
+	}
+	scratch, err := a.session.Workspace.Scratch()
+	if err != nil {
+		return err
+	}
+	folder, err := os.MkdirTemp(scratch, "agreed-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(folder)
+	made := filepath.Join(folder, "agreed"+parcel.Suffix)
+	if _, err := a.writer.Finish(made, false); err != nil {
+		return err
+	}
+	return os.Rename(made, a.path)
+}
+
+// remembered works out what is agreed on a key after a match; nil is nothing. The fields
+// are those compared first, then others that are kept.
+func remembered(fields []record.Field, compared int, whole bool, source, target, agreed *record.Record) *record.Record {
+	switch {
+	case source == nil && target == nil:
+		if whole {
+			return nil // neither side has it any more
+		}
+		return agreed
+	case source == nil || target == nil:
+		return agreed
+	}
+	out := record.Record{Key: source.Key, Values: make([]record.Value, len(fields))}
+	known := false
+	for i, field := range fields {
+		out.Values[i] = record.AbsentValue()
+		if agreed != nil {
+			out.Values[i] = agreed.Values[i]
+		}
+		if i < compared && !source.Values[i].IsAbsent() && !target.Values[i].IsAbsent() && field.Same(source.Values[i], target.Values[i]) {
+			out.Values[i] = source.Values[i]
+		}
+		known = known || !out.Values[i].IsAbsent()
+	}
+	if !known && len(fields) > 0 {
+		return nil
+	}
+	return &out
+}
+
+// rememberImport notes that both sides now have what was imported.
+func (im *importing) rememberImport(ctx context.Context) error {
+	s, h := im.session, im.docket.Header
+	if h.ByHand {
+		return nil
+	}
+	old, err := s.openAgreed(h.Source, h.Target)
+	if err != nil {
+		return err
+	}
+	if old != nil {
+		defer old.Close()
+	}
+	a, err := s.agree(h.Source, h.Target, old, h.Keys, im.docket.Catalog.Source)
+	if err != nil {
+		return err
+	}
+	defer a.writer.Discard()
+	scratch, err := s.Workspace.Scratch()
+	if err != nil {
+		return err
+	}
+	sorters := map[string]*sorting.Sorter{}
+	defer func() {
+		for _, sorter := range sorters {
+			sorter.Close()
+		}
+	}()
+	for batch := range slices.Chunk(im.standing.approved, importBatch) {
+		var ids []int64
+		for _, one := range batch {
+			if im.left[one.id] == nil {
+				ids = append(ids, one.id)
+			}
+		}
+		lines, err := im.docket.Lines(ctx, ids)
+		if err != nil {
+			return err
+		}
+		for _, one := range batch {
+			if im.left[one.id] != nil {
+				continue
+			}
+			t, _ := im.docket.Type(one.typ)
+			rec, err := record.ParseLine([]byte(lines[one.id].Source), one.typ, t.Fields, h.Keys)
+			if err != nil {
+				return err
+			}
+			for i, field := range t.Fields {
+				if !one.writes(field.Name) {
+					rec.Values[i] = record.AbsentValue()
+				}
+			}
+			if sorters[one.typ] == nil {
+				sorters[one.typ] = sorting.New(scratch)
+			}
+			if err := sorters[one.typ].Add(sorting.Entry{Order: rec.Key.Order(), Payload: record.AppendLine(nil, t.Fields, rec)}); err != nil {
+				return err
+			}
+		}
+	}
+	for typ, sorter := range sorters {
+		t, _ := im.docket.Type(typ)
+		if err := a.overlay(ctx, t, h.Keys, sorter); err != nil {
+			return err
+		}
+	}
+	return a.finish(ctx, im.docket.Catalog, h.Keys)
+}
+
+// overlay writes a type with what was imported over what was agreed before.
+func (a *agreeing) overlay(ctx context.Context, t docket.Type, shapes record.Shapes, sorter *sorting.Sorter) error {
+	a.done[t.Name] = true
+	fields := a.fields(t.Name, shapes, t.Fields)
+	out := a.writer.Type(t.Name, fields)
+	defer out.Discard()
+	empty := func(func(record.Record, error) bool) {}
+	stream := agreedStream(ctx, a.old, t.Name, shapes, fields)
+	if stream == nil {
+		stream = empty
+	}
+	next, stop := iter.Pull2(stream)
+	defer stop()
+	old, err, more := next()
+	for entry, sortErr := range sorter.Sorted() {
+		if sortErr != nil {
+			return sortErr
+		}
+		fresh, parseErr := record.ParseLine(entry.Payload, t.Name, fields, shapes)
+		if parseErr != nil {
+			return parseErr
+		}
+		for more && err == nil && old.Key.Compare(fresh.Key) < 0 {
+			if err := out.Add(old); err != nil {
+				return err
+			}
+			old, err, more = next()
+		}
+		if err != nil {
+			return err
+		}
+		if more && old.Key.Compare(fresh.Key) == 0 {
+			for i := range fresh.Values {
+				if fresh.Values[i].IsAbsent() {
+					fresh.Values[i] = old.Values[i]
+				}
+			}
+			old, err, more = next()
+		}
+		if err := out.Add(fresh); err != nil {
+			return err
+		}
+	}
+	for more && err == nil {
+		if err := out.Add(old); err != nil {
+			return err
+		}
+		old, err, more = next()
+	}
+	if err != nil {
+		return err
+	}
+	_, err = out.Finish(false)
+	return err
+}

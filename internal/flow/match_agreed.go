@@ -1,0 +1,110 @@
+package flow
+
+import (
+	"context"
+	"slices"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/match"
+	"anagram/internal/core/record"
+	"anagram/internal/store/parcel"
+)
+
+// openAgreed finds what both sides last agreed on: what is given, else what was
+// remembered of this pair. Parcels made by hand and parcels that are only compared with
+// each other leave no trace.
+func (m *matching) openAgreed(ctx context.Context, given string) error {
+	p := m.parcel.Manifest
+	paired := m.against == nil && p.Origin == ""
+	var err error
+	if paired && given == "" {
+		if m.agreed, err = m.session.openAgreed(p.Source, m.target); err != nil {
+			return err
+		}
+	}
+	if paired {
+		if m.agreeing, err = m.session.agree(p.Source, m.target, m.agreed, p.Keys, m.catalog.Source); err != nil {
+			return err
+		}
+	}
+	if given == "" {
+		return nil
+	}
+	if m.agreed, err = m.session.verified(ctx, given); err != nil {
+		return err
+	}
+	if m.agreeing != nil {
+		m.agreeing.old = m.agreed
+	}
+	return sameKeys(m.agreed, m.catalog, m.session.Workspace.CatalogName())
+}
+
+func (m *matching) closeAgreed() {
+	if m.agreed != nil {
+		_ = m.agreed.Close()
+	}
+	if m.agreeing != nil {
+		m.agreeing.writer.Discard()
+	}
+}
+
+// keepAgreed puts what is agreed now in the place of what was.
+func (m *matching) keepAgreed(ctx context.Context) error {
+	if m.agreeing == nil {
+		return nil
+	}
+	return m.agreeing.finish(ctx, m.catalog, m.parcel.Manifest.Keys)
+}
+
+// remembering takes down what is agreed on the records of one type.
+type remembering struct {
+	out      *parcel.TypeWriter // nil where nothing is remembered
+	fields   []record.Field
+	compared int
+	whole    bool
+}
+
+// agreedOn gives the agreed records of a type, and takes down what is agreed now.
+func (m *matching) agreedOn(ctx context.Context, t *catalog.Type, pt parcel.Type, compared []record.Field) (record.Stream, *remembering, error) {
+	r := &remembering{fields: compared, compared: len(compared), whole: pt.Whole && len(m.selection.leaveOut) == 0}
+	if m.agreeing != nil {
+		m.agreeing.done[t.Name] = true
+		r.fields = m.agreeing.fields(t.Name, m.model.Shapes, compared)
+		r.out = m.agreeing.writer.Type(t.Name, r.fields)
+	}
+	return agreedStream(ctx, m.agreed, t.Name, m.model.Shapes, r.fields), r, nil
+}
+
+func (r *remembering) note(_ match.Status, source, target, agreed *record.Record) error {
+	if r.out == nil {
+		return nil
+	}
+	if kept := remembered(r.fields, r.compared, r.whole, source, target, agreed); kept != nil {
+		kept.ChangedAt, kept.ChangedBy, kept.Why, kept.Through, kept.Line = "", "", "", "", nil
+		return r.out.Add(*kept)
+	}
+	return nil
+}
+
+func (r *remembering) finish() error {
+	if r.out == nil {
+		return nil
+	}
+	_, err := r.out.Finish(false)
+	return err
+}
+
+func (r *remembering) discard() {
+	if r.out != nil {
+		r.out.Discard()
+	}
+}
+
+// retired tells records that are out of use, where the catalog says how.
+func retired(t *catalog.Type, fields []record.Field) func(record.Record) bool {
+	at := fieldAt(fields, t.Retired.Field)
+	if at < 0 {
+		return nil
+	}
+	return func(rec record.Record) bool { return slices.Contains(t.Retired.Values, rec.Values[at].Text()) }
+}
