@@ -294,10 +294,7 @@ func (m *matching) matchType(ctx context.Context, t *catalog.Type, pt parcel.Typ
 		return err
 	}
 	defer target.sorter.Close()
-	known, remember, err := m.agreedOn(ctx, t, pt, fields)
-	if err != nil {
-		return err
-	}
+	known, remember := m.agreedOn(ctx, t, pt, fields)
 	defer remember.discard()
 	counts, err := match.Join(match.Input{
 		Fields: fields, Agreed: known, Remember: remember.note, Retired: retired(t, fields),

@@ -65,14 +65,14 @@ type remembering struct {
 }
 
 // agreedOn gives the agreed records of a type, and takes down what is agreed now.
-func (m *matching) agreedOn(ctx context.Context, t *catalog.Type, pt parcel.Type, compared []record.Field) (record.Stream, *remembering, error) {
+func (m *matching) agreedOn(ctx context.Context, t *catalog.Type, pt parcel.Type, compared []record.Field) (record.Stream, *remembering) {
 	r := &remembering{fields: compared, compared: len(compared), whole: pt.Whole && len(m.selection.leaveOut) == 0}
 	if m.agreeing != nil {
 		m.agreeing.done[t.Name] = true
 		r.fields = m.agreeing.fields(t.Name, m.model.Shapes, compared)
 		r.out = m.agreeing.writer.Type(t.Name, r.fields)
 	}
-	return agreedStream(ctx, m.agreed, t.Name, m.model.Shapes, r.fields), r, nil
+	return agreedStream(ctx, m.agreed, t.Name, m.model.Shapes, r.fields), r
 }
 
 func (r *remembering) note(_ match.Status, source, target, agreed *record.Record) error {

@@ -100,7 +100,14 @@ func (a *app) printDecided(r flow.DecideRequest, h docket.Header, result flow.De
 	if len(parts) > 0 {
 		of = " (" + strings.Join(parts, ", ") + ")"
 	}
-	fmt.Fprintf(a.Out, "%s of docket %d %s%s.\n", what, h.Number, r.Decision, of)
+	switch r.Take {
+	case flow.TakeSource:
+		fmt.Fprintf(a.Out, "%s of docket %d approved with the values of %s%s.\n", what, h.Number, h.Source, of)
+	case flow.TakeTarget:
+		fmt.Fprintf(a.Out, "%s of docket %d settled: %s keeps its values%s.\n", what, h.Number, h.Target, of)
+	default:
+		fmt.Fprintf(a.Out, "%s of docket %d %s%s.\n", what, h.Number, r.Decision, of)
+	}
 	if result.Kept > 0 {
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s decided otherwise before: left as decided. Name a record in full, or use --again, to decide anew.", count(result.Kept, "finding")), "  "))
 	}
