@@ -166,3 +166,22 @@ func TestValuesThatDoNotFitAreKnownBefore(t *testing.T) {
 		})
 	}
 }
+
+func TestLikelyRenamesArePointedAtEachOther(t *testing.T) {
+	const table = "CREATE TABLE items (id INTEGER PRIMARY KEY, code TEXT, name TEXT, price DECIMAL(8,2));"
+	p := newPlace(t, "types:\n  item: {at: items, key: [code], id: id}\n",
+		table+"INSERT INTO items (code, name, price) VALUES ('HEMOLYSIS', 'Specimen haemolysed', 5), ('N', 'something new', 7);",
+		table+"INSERT INTO items (code, name, price) VALUES ('HAEM', 'Specimen haemolysed', 5), ('OLD', 'something old', 7);")
+	f := p.again()
+	for one, other := range map[string]string{"item/HEMOLYSIS": "item/HAEM", "item/HAEM": "item/HEMOLYSIS"} {
+		require.Len(t, f[one].Checks, 1, one)
+		assert.Equal(t, "looks-renamed", f[one].Checks[0].Code)
+		assert.Equal(t, "caution", f[one].Checks[0].Level)
+		assert.Contains(t, f[one].Checks[0].Message, "looks like "+other)
+	}
+	assert.Empty(t, f["item/N"].Checks)
+	// The mend, followed literally: the key is changed by hand in the target.
+	p.sql("target", "UPDATE items SET code = 'HEMOLYSIS' WHERE code = 'HAEM'")
+	f = p.again()
+	assert.NotContains(t, f, "item/HEMOLYSIS", "they are one record now")
+}

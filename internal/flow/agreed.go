@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io/fs"
 	"iter"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -22,7 +23,7 @@ import (
 // agreedPath is where the agreed values of a pair are.
 func (s *Session) agreedPath(source, target string) (string, error) {
 	dir, err := s.Workspace.Agreed()
-	return filepath.Join(dir, source+"--"+target+parcel.Suffix), err
+	return filepath.Join(dir, url.PathEscape(source)+"--"+url.PathEscape(target)+parcel.Suffix), err
 }
 
 // openAgreed opens the agreed values of a pair, nil where there are none yet.

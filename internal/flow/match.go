@@ -48,7 +48,7 @@ func (s *Session) Match(ctx context.Context, r MatchRequest) (MatchResult, error
 	}
 	defer p.Close()
 	name := s.libraryName(p)
-	if p.Manifest.Source == target {
+	if p.Manifest.Source == target && p.Manifest.Origin == "" {
 		return result, usage("Parcel %s was exported from %s itself; name another environment with --against", name, target)
 	}
 	c, err := s.Workspace.Catalog()
@@ -203,6 +203,7 @@ type matching struct {
 	against   *parcel.Reader // nil where the target is an environment
 	agreed    *parcel.Reader // nil where nothing is known of what both last agreed on
 	agreeing  *agreeing      // nil where nothing is remembered
+	renames   *renames       // of the type at work; nil where none are looked for
 
 	ambiguous   map[string]map[string]bool // type -> key order
 	types       []docket.Type
@@ -296,6 +297,10 @@ func (m *matching) matchType(ctx context.Context, t *catalog.Type, pt parcel.Typ
 	defer target.sorter.Close()
 	known, remember := m.agreedOn(ctx, t, pt, fields)
 	defer remember.discard()
+	m.renames = nil
+	if !t.Link() {
+		m.renames = &renames{addresses: map[int64]string{}}
+	}
 	counts, err := match.Join(match.Input{
 		Fields: fields, Agreed: known, Remember: remember.note, Retired: retired(t, fields),
 		Source: m.project(m.parcel.Records(ctx, t.Name), t.Name, fields, at),
@@ -309,6 +314,9 @@ func (m *matching) matchType(ctx context.Context, t *catalog.Type, pt parcel.Typ
 		return err
 	}
 	if err := remember.finish(); err != nil {
+		return err
+	}
+	if err := m.likelyRenames(ctx); err != nil {
 		return err
 	}
 	m.types = append(m.types, docket.Type{Name: t.Name, Fields: fields, Counts: counts.By, NotCompared: target.notCompared + counts.NotCompared})

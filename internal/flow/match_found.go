@@ -51,6 +51,7 @@ func (m *matching) found(ctx context.Context, t *catalog.Type, fields []record.F
 	if err != nil {
 		return err
 	}
+	m.renames.note(id, out.Address, f)
 	if f.Source != nil && f.Status != match.TargetOnly {
 		if err := m.rights(ctx, id, t, out.Address, f.Target == nil); err != nil {
 			return err

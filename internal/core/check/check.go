@@ -37,6 +37,7 @@ const (
 	UnfinishedImport     Code = "unfinished-import"
 	ValueDoesNotFit      Code = "value-does-not-fit"
 	NoRightCode          Code = "no-right"
+	LooksRenamed         Code = "looks-renamed"
 	OldParcel            Code = "old-parcel"
 	SourceMoved          Code = "source-moved"
 	OpenDocket           Code = "open-docket"

@@ -45,3 +45,20 @@ func Conflict(reason, address string, fields []string, source, target Side) (Che
 	}
 	return c, true
 }
+
+// Renamed cautions that two records are probably one whose key was changed: other is the
+// one on the other side.
+func Renamed(address, other, source, target string, fields, of int, isNew bool) Check {
+	agree := fmt.Sprintf("%d of their %d other fields agree", fields, of)
+	if of == 1 {
+		agree = "their other field agrees"
+	}
+	c := Check{LooksRenamed, Caution, fmt.Sprintf("%s is only in %s and looks like %s, which is only in %s: %s.", address, source, other, target, agree), ""}
+	if isNew {
+		c.Mend = fmt.Sprintf("If they are one record, change its key by hand in %s and match again; importing it would make a second one.", target)
+	} else {
+		c.Message = fmt.Sprintf("%s is only in %s and looks like %s, which is only in %s: %s.", address, target, other, source, agree)
+		c.Mend = fmt.Sprintf("If they are one record, change its key by hand in %s and match again.", target)
+	}
+	return c
+}

@@ -35,6 +35,10 @@ func misfit(column catalog.Column, v record.Value) string {
 		return ""
 	}
 	text := v.Text()
+	switch v.Kind() {
+	case record.Date, record.Time, record.Timestamp, record.LocalTimestamp: // an engine writes them in a form of its own
+		return ""
+	}
 	if v.Kind() == record.Boolean && column.Kind != record.Boolean || v.Kind() == record.Reference || v.Kind() == record.Woven || v.Kind() == record.Bytes {
 		return ""
 	}

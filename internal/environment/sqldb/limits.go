@@ -21,6 +21,9 @@ var whole = map[string][2]string{
 func limits(declared string) catalog.Limits {
 	declared = strings.ToLower(declared)
 	var l catalog.Limits
+	if strings.HasSuffix(declared, "[]") {
+		return l
+	}
 	size := sized.FindStringSubmatch(declared)
 	number := func(i int) int {
 		if size == nil || size[i] == "" {
