@@ -104,7 +104,9 @@ func TestLoadFilesAsTables(t *testing.T) {
 	}
 	_, err = os.Stat(p.path("load/files"))
 	assert.NoError(t, err, "attachments lie beside them")
-	p.refused("is not empty", "import", "--into-files", "load")
+	p.refused("is no empty folder", "import", "--into-files", "load")
+	p.write("afile", "of somebody")
+	p.refused("is no empty folder", "import", "--into-files", "afile")
 	p.refused("--form is csv, jsonl or sql", "import", "--into-files", "other", "--form", "xml")
 	p.refused("--form goes with --into-files", "import", "--form", "csv")
 	doc := p.json(0, "import", "--into-files", "lines", "--form", "jsonl")

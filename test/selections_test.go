@@ -61,7 +61,7 @@ func TestWhatIsChosenAndWhatComesAlong(t *testing.T) {
 		{[]string{"--record", "thing/A", "--related", "parts"}, []string{"thing/A", "bit/A/1 < part of thing/A", "chip/A/1/1 < part of bit/A/1"}, 3},
 		{[]string{"--record", "thing/A", "--related", "none"}, []string{"thing/A"}, 2},
 		{[]string{"--record", "thing/A", "--leave-out", "thing/B", "--leave-out", "colour/*"}, []string{"unit/m < thing/A unit_id", "thing/A", "bit/A/1 < part of thing/A", "chip/A/1/1 < part of bit/A/1"}, 2},
-		{[]string{"--record", "bit/C/*"}, []string{"unit/m < thing/C unit_id", "thing/C < bit/C/1 thing_id", "bit/C/1", "chip/C/1/1 < part of bit/C/1"}, 0},
+		{[]string{"--record", "bit/C/*"}, []string{"unit/m < thing/C unit_id", "thing/C < owner of bit/C/1", "bit/C/1", "chip/C/1/1 < part of bit/C/1"}, 0},
 		{[]string{"--where", "thing: kind == 'x' && price > 1.50", "--related", "none"}, []string{"thing/C"}, 1},
 		{[]string{"--where", "thing: unit_id == 'm'", "--where", "thing: code != 'C'", "--related", "none"}, []string{"thing/A"}, 2},
 		{[]string{"--type", "thing", "--changed-since", "2026-02-01", "--related", "none"}, []string{"thing/B", "thing/C", "thing/D"}, 4},
@@ -85,6 +85,17 @@ func TestWhatIsChosenAndWhatComesAlong(t *testing.T) {
 	assert.Equal(t, map[string]int{"new": 17}, totals(p.json(3, "match", "bare", "--against", "target")))
 	assert.NotContains(t, p.must(0, "review").out, "not-on-both-sides")
 
+	// A part brings its owner, but not the owner's other parts; unless the owner is needed
+	// for something else as well.
+	p.sql("source", "INSERT INTO bits VALUES (9, 3, 2, NULL); INSERT INTO chips VALUES (9, 7, 'x');")
+	p.must(0, "export", "source", "--name", "part", "--record", "bit/C/1")
+	assert.Equal(t, []string{"unit/m < thing/C unit_id", "thing/C < owner of bit/C/1", "bit/C/1", "chip/C/1/1 < part of bit/C/1"}, p.holds("part"))
+	p.must(0, "export", "source", "--name", "both", "--record", "bit/C/1", "--record", "thing/C")
+	assert.Contains(t, p.holds("both"), "bit/C/2 < part of thing/C")
+	p.sql("source", "DELETE FROM chips WHERE bit_id = 9; DELETE FROM bits WHERE id = 9")
+	doc := p.json(0, "export", "source", "--name", "dated", "--changed-since", "2026-03-01", "--leave-out", "loose/*")
+	assert.Equal(t, map[string]any{"chosen": 8.0, "along": 4.0}, doc["records"], "types without stamps whole, parts only with their owners: %v", p.holds("dated"))
+	p.refused("leaves nothing of source; no parcel was made", "export", "source", "--leave-out", "*")
 	for want, given := range map[string][]string{
 		`column 1: thing has no field "kond"; did you mean "kind"?`: {"--where", "thing: kond == 'x'"},
 		"> cannot be used on (text, integer)":                       {"--where", "thing: kind > 5"},
@@ -151,6 +162,7 @@ func TestOnlyWhatIsInScopeIsCompared(t *testing.T) {
 	assert.Equal(t, []string{"unit/extra"}, targetOnly("--type", "unit"))
 	assert.Empty(t, targetOnly("--type", "unit", "--leave-out", "unit/e*"))
 	assert.Equal(t, []string{"bit/A/9", "bit/D/1", "thing/AX", "thing/B2", "unit/extra"}, targetOnly())
+	assert.Empty(t, targetOnly("--record", "bit/A/1"), "of an owner that came along with a part, the other parts are not compared")
 	doc := p.json(matched, "match", "source", "--against", "target", "--record", "thing/C", "--related", "none")
 	assert.Equal(t, map[string]int{"not_compared": 5}, totals(doc))
 }

@@ -31,6 +31,9 @@ type ExportResult struct {
 	File     string
 	Manifest parcel.Manifest
 	Bytes    int64
+	// Of an export by date: record types without stamps, which were taken whole, and parts
+	// without stamps, which came along with their owners only.
+	Unstamped, UnstampedParts []string
 }
 
 var parcelName = regexp.MustCompile(`^[\pL\pN][\pL\pN ._+-]*$`)
@@ -52,6 +55,10 @@ func (s *Session) Export(ctx context.Context, r ExportRequest) (ExportResult, er
 	if err != nil {
 		return result, err
 	}
+	if len(chosen.types) == 0 {
+		return result, usage("The selection leaves nothing of %s; no parcel was made", r.Environment)
+	}
+	result.Unstamped, result.UnstampedParts = chosen.unstamped, chosen.unstampedParts
 	path, err := s.newParcelPath(&r)
 	if err != nil {
 		return result, err

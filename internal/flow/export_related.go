@@ -30,6 +30,10 @@ type gathering struct {
 
 const gatherBatch = 1000
 
+// ownerOf begins what an owner came through that is in the parcel just because a part of
+// it is: its other parts are not.
+const ownerOf = "owner of "
+
 func (s *Session) gather(ctx context.Context, env described, model *environment.Model, chosen selection) (*gathering, error) {
 	scratch, err := s.Workspace.Scratch()
 	if err != nil {
@@ -131,7 +135,7 @@ func (g *gathering) choose(ctx context.Context, typ string) error {
 		if g.chosen.leavesOut(g.model.Catalog, typ, rec.Key) {
 			return nil
 		}
-		return g.pick(typ, rec.Key, false, "", 0)
+		return g.pick(picked.Record{Type: typ}, rec.Key, 0)
 	}
 	if g.chosen.filtered[typ] {
 		if err := g.read(ctx, environment.Reading{Type: typ, Where: g.chosen.where[typ]}, pick); err != nil {
@@ -174,8 +178,9 @@ func (g *gathering) choose(ctx context.Context, typ string) error {
 	})
 }
 
-func (g *gathering) pick(typ string, key record.Key, along bool, through string, round int) error {
-	return g.set.Pick(picked.Record{Type: typ, Order: key.Order(), Key: string(record.AppendKey(nil, key)), Along: along, Through: through}, round)
+func (g *gathering) pick(r picked.Record, key record.Key, round int) error {
+	r.Order, r.Key = key.Order(), string(record.AppendKey(nil, key))
+	return g.set.Pick(r, round)
 }
 
 // expand goes through what was picked of a type in the last round.
@@ -189,9 +194,13 @@ func (g *gathering) expand(ctx context.Context, typ string) (int, error) {
 		total += len(batch)
 		after = batch[len(batch)-1].Order
 		keys := make([]record.Key, len(batch))
+		owners := []record.Key{} // whose parts come along
 		for i, r := range batch {
 			if keys[i], err = g.model.Shapes.ParseKey([]byte(r.Key), typ); err != nil {
 				return total, err
+			}
+			if !r.OwnerOnly {
+				owners = append(owners, keys[i])
 			}
 		}
 		if err := g.read(ctx, environment.Reading{Type: typ, Keys: keys}, func(rec record.Record) error { return g.visit(typ, rec) }); err != nil {
@@ -205,11 +214,11 @@ func (g *gathering) expand(ctx context.Context, typ string) (int, error) {
 				continue
 			}
 			owner := part.OwnerField()
-			err := g.read(ctx, environment.Reading{Type: part.Name, Field: owner, Of: keys}, func(rec record.Record) error {
+			err := g.read(ctx, environment.Reading{Type: part.Name, Field: owner, Of: owners}, func(rec record.Record) error {
 				if g.chosen.leavesOut(g.model.Catalog, part.Name, rec.Key) {
 					return nil
 				}
-				return g.pick(part.Name, rec.Key, true, "part of "+g.ownerOf(part, rec), g.round+1)
+				return g.pick(picked.Record{Type: part.Name, Along: true, Through: "part of " + g.ownerOf(part, rec)}, rec.Key, g.round+1)
 			})
 			if err != nil {
 				return total, err
@@ -244,7 +253,7 @@ func (g *gathering) visit(typ string, rec record.Record) error {
 	}
 	address := g.model.Catalog.Address(typ, rec.Key)
 	for i, part := range rec.Key.Parts() {
-		if err := g.follow(part, address+" "+t.Key[i]); err != nil {
+		if err := g.follow(part, address, t.Key[i], t.OwnerField()); err != nil {
 			return err
 		}
 	}
@@ -253,7 +262,7 @@ func (g *gathering) visit(typ string, rec record.Record) error {
 		if field.Kind != record.Reference && field.Kind != record.Woven {
 			continue
 		}
-		if err := g.follow(rec.Values[at], address+" "+field.Name); err != nil {
+		if err := g.follow(rec.Values[at], address, field.Name, t.OwnerField()); err != nil {
 			return err
 		}
 		at++
@@ -261,7 +270,8 @@ func (g *gathering) visit(typ string, rec record.Record) error {
 	return nil
 }
 
-func (g *gathering) follow(v record.Value, through string) error {
+func (g *gathering) follow(v record.Value, address, field, owner string) error {
+	through := address + " " + field
 	for _, ref := range v.References() {
 		typ, key := ref.Refers(), ref.Key()
 		out := g.chosen.leavesOut(g.model.Catalog, typ, key)
@@ -271,7 +281,11 @@ func (g *gathering) follow(v record.Value, through string) error {
 		case out || g.chosen.related != "all" || g.env.fit.Fields[typ] == nil:
 			err = g.set.Refer(picked.Record{Type: typ, Order: key.Order(), Key: string(record.AppendKey(nil, key)), Through: through})
 		default:
-			err = g.pick(typ, key, true, through, g.round+1)
+			r := picked.Record{Type: typ, Along: true, Through: through, OwnerOnly: field == owner}
+			if r.OwnerOnly {
+				r.Through = ownerOf + address
+			}
+			err = g.pick(r, key, g.round+1)
 		}
 		if err != nil {
 			return err

@@ -47,8 +47,11 @@ func (s *Session) WriteLoadFiles(ctx context.Context, d *docket.Docket, dir, for
 	if !slices.Contains(LoadForms(), form) {
 		return im.result, usage("--form is csv, jsonl or sql, not %q", form)
 	}
-	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
-		return im.result, usage("%s is not empty; name a new folder with --into-files", dir)
+	if info, err := os.Lstat(dir); err == nil {
+		entries, _ := os.ReadDir(dir)
+		if !info.IsDir() || len(entries) > 0 {
+			return im.result, usage("%s is there already and is no empty folder; name a new one with --into-files", dir)
+		}
 	}
 	err := im.writeOut(ctx, dir, form)
 	im.finish(start)

@@ -129,7 +129,7 @@ func (s *Session) laterThan(ctx context.Context, env described, model *environme
 	if pt.Whole {
 		err = count(nil)
 	} else {
-		err = (&matching{parcel: p}).eachKeys(ctx, pt.Name, count)
+		err = (&matching{parcel: p}).eachKeys(ctx, pt.Name, nil, count)
 	}
 	return n, err
 }

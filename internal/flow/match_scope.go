@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/condition"
@@ -74,12 +75,14 @@ func (m *matching) readInto(ctx context.Context, t *catalog.Type, pt parcel.Type
 		out.notCompared += outside
 		return err
 	}
-	err := m.eachKeys(ctx, t.Name, func(keys []record.Key) error { return take(fromKeys, environment.Reading{Keys: keys}, nil) })
+	err := m.eachKeys(ctx, t.Name, nil, func(keys []record.Key) error { return take(fromKeys, environment.Reading{Keys: keys}, nil) })
 	if err != nil {
 		return err
 	}
 	if _, there := m.parcel.Manifest.Type(t.PartOf); there && m.selection.related != parcel.RelatedNone {
-		err := m.eachKeys(ctx, t.PartOf, func(keys []record.Key) error {
+		// Of an owner that came along with a part, the other parts are not in the parcel.
+		withParts := func(rec record.Record) bool { return !strings.HasPrefix(rec.Through, ownerOf) }
+		err := m.eachKeys(ctx, t.PartOf, withParts, func(keys []record.Key) error {
 			return take(fromOwner, environment.Reading{Field: t.OwnerField(), Of: keys}, nil)
 		})
 		if err != nil {
@@ -117,13 +120,17 @@ func (m *matching) countOthers(ctx context.Context, t *catalog.Type, out *target
 	return err
 }
 
-// eachKeys gives the keys of the parcel's records of a type in batches.
-func (m *matching) eachKeys(ctx context.Context, typ string, do func([]record.Key) error) error {
+// eachKeys gives the keys of the parcel's records of a type in batches; wanted, where it
+// is given, chooses among them.
+func (m *matching) eachKeys(ctx context.Context, typ string, wanted func(record.Record) bool, do func([]record.Key) error) error {
 	const size = 1000
 	keys := []record.Key{}
 	for rec, err := range m.parcel.Records(ctx, typ) {
 		if err != nil {
 			return err
+		}
+		if wanted != nil && !wanted(rec) {
+			continue
 		}
 		if keys = append(keys, rec.Key); len(keys) == size {
 			if err := do(keys); err != nil {

@@ -27,6 +27,9 @@ type selection struct {
 	leaveOut []record.Pattern
 	where    map[string][]*condition.Condition
 	related  string
+	// Of what is asked for by date: types without stamps, of which all records are chosen,
+	// and parts without stamps, which only come along with their owners.
+	unstamped, unstampedParts []string
 }
 
 func selectTypes(c *catalog.Catalog, s parcel.Selection) (selection, error) {
@@ -100,6 +103,13 @@ func selectTypes(c *catalog.Catalog, s parcel.Selection) (selection, error) {
 			delete(out.whole, name)
 		} else if s.Since != "" && t.StampAt != "" {
 			out.filtered[name] = true
+		} else if s.Since != "" && t.PartOf != "" && !slices.Contains(s.Types, name) {
+			// Whether it changed cannot be told; it comes along with its owner.
+			out.unstampedParts = append(out.unstampedParts, name)
+			delete(touched, name)
+			delete(out.whole, name)
+		} else if s.Since != "" {
+			out.unstamped = append(out.unstamped, name)
 		}
 		if out.filtered[name] {
 			delete(out.whole, name)
@@ -110,6 +120,8 @@ func selectTypes(c *catalog.Catalog, s parcel.Selection) (selection, error) {
 			out.types = append(out.types, name)
 		}
 	}
+	slices.Sort(out.unstamped)
+	slices.Sort(out.unstampedParts)
 	return out, nil
 }
 

@@ -32,6 +32,9 @@ type Record struct {
 	Key     string // as a record line has it
 	Along   bool   // not chosen itself
 	Through string // what took it along: a record and its field
+	// OwnerOnly says that it came along as the owner of a part, so that its other parts do
+	// not; picked again for another reason it loses this.
+	OwnerOnly bool
 }
 
 // New makes an empty set; its files go below parent.
@@ -55,7 +58,7 @@ func (s *Set) open() (err error) {
 	s.db.SetMaxOpenConns(1)
 	for _, statement := range []string{
 		"PRAGMA journal_mode = OFF", "PRAGMA synchronous = OFF",
-		`CREATE TABLE picked (type TEXT, ord BLOB, key TEXT, along INTEGER, through TEXT, round INTEGER, PRIMARY KEY (type, ord)) WITHOUT ROWID`,
+		`CREATE TABLE picked (type TEXT, ord BLOB, key TEXT, along INTEGER, through TEXT, round INTEGER, parts INTEGER, PRIMARY KEY (type, ord)) WITHOUT ROWID`,
 		`CREATE INDEX rounds ON picked (round, type, ord)`,
 		`CREATE TABLE referred (type TEXT, ord BLOB, key TEXT, through TEXT, PRIMARY KEY (type, ord)) WITHOUT ROWID`,
 	} {
@@ -66,8 +69,11 @@ func (s *Set) open() (err error) {
 	if s.tx, err = s.db.Begin(); err != nil {
 		return err
 	}
-	if s.pick, err = s.tx.Prepare(`INSERT INTO picked VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET through = excluded.through
-		WHERE along AND excluded.round = round AND excluded.through < through`); err != nil {
+	if s.pick, err = s.tx.Prepare(`INSERT INTO picked VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET
+		through = CASE WHEN excluded.parts > parts THEN excluded.through
+			WHEN along AND excluded.round = round AND excluded.parts = parts AND excluded.through < through THEN excluded.through ELSE through END,
+		round = CASE WHEN excluded.parts > parts THEN excluded.round ELSE round END,
+		parts = max(parts, excluded.parts)`); err != nil {
 		return err
 	}
 	if s.refer, err = s.tx.Prepare(`INSERT INTO referred VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET through = excluded.through WHERE excluded.through < through`); err != nil {
@@ -90,7 +96,7 @@ func (s *Set) Close() error {
 
 // Pick adds a record in a round.
 func (s *Set) Pick(r Record, round int) error {
-	_, err := s.pick.Exec(r.Type, []byte(r.Order), r.Key, r.Along, r.Through, round)
+	_, err := s.pick.Exec(r.Type, []byte(r.Order), r.Key, r.Along, r.Through, round, !r.OwnerOnly)
 	return err
 }
 
@@ -118,9 +124,9 @@ func (s *Set) Count(typ string) (n int, err error) {
 // Batch gives the records of a type that were picked in a round, -1 for any, after an
 // order and no more than limit.
 func (s *Set) Batch(typ string, round int, after string, limit int) ([]Record, error) {
-	query, args := "SELECT type, ord, key, along, through FROM picked WHERE type = ? AND ord > ? ORDER BY ord LIMIT ?", []any{typ, []byte(after), limit}
+	query, args := "SELECT type, ord, key, along, through, NOT parts FROM picked WHERE type = ? AND ord > ? ORDER BY ord LIMIT ?", []any{typ, []byte(after), limit}
 	if round >= 0 {
-		query, args = "SELECT type, ord, key, along, through FROM picked WHERE round = ? AND type = ? AND ord > ? ORDER BY ord LIMIT ?", append([]any{round}, args...)
+		query, args = "SELECT type, ord, key, along, through, NOT parts FROM picked WHERE round = ? AND type = ? AND ord > ? ORDER BY ord LIMIT ?", append([]any{round}, args...)
 	}
 	return s.records(query, args...)
 }
@@ -128,7 +134,7 @@ func (s *Set) Batch(typ string, round int, after string, limit int) ([]Record, e
 // Referred gives the records that are referred to and not picked, after a type and
 // order, by type and key.
 func (s *Set) Referred(typ, after string, limit int) ([]Record, error) {
-	return s.records(`SELECT type, ord, key, 0, through FROM referred r WHERE (type, ord) > (?, ?)
+	return s.records(`SELECT type, ord, key, 0, through, 0 FROM referred r WHERE (type, ord) > (?, ?)
 		AND NOT EXISTS (SELECT 1 FROM picked p WHERE p.type = r.type AND p.ord = r.ord) ORDER BY type, ord LIMIT ?`, typ, []byte(after), limit)
 }
 
@@ -142,7 +148,7 @@ func (s *Set) records(query string, args ...any) ([]Record, error) {
 	for rows.Next() {
 		var r Record
 		var order []byte
-		if err := rows.Scan(&r.Type, &order, &r.Key, &r.Along, &r.Through); err != nil {
+		if err := rows.Scan(&r.Type, &order, &r.Key, &r.Along, &r.Through, &r.OwnerOnly); err != nil {
 			return nil, err
 		}
 		r.Order = string(order)

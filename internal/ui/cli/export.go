@@ -142,6 +142,12 @@ func (a *app) printExport(result flow.ExportResult) error {
 	fmt.Fprintf(a.Out, "%s\n\n", a.wrap(text+".", ""))
 	printTypeCounts(a, m)
 	printReferred(a, m)
+	if len(result.Unstamped) > 0 {
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("\nWithout stamps, so all of their records are chosen: %s.", strings.Join(result.Unstamped, ", ")), ""))
+	}
+	if len(result.UnstampedParts) > 0 {
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("\nParts without stamps, taken only with an owner that is taken: %s.", strings.Join(result.UnstampedParts, ", ")), ""))
+	}
 	fmt.Fprintf(a.Out, "\n%s (%s)\n", result.File, size(result.Bytes))
 	a.next("anagram match " + quoteArg(m.Name) + " --against ENVIRONMENT")
 	return nil
