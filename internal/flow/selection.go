@@ -98,17 +98,18 @@ func selectTypes(c *catalog.Catalog, s parcel.Selection) (selection, error) {
 	}
 	for name := range out.whole {
 		t, _ := c.Type(name)
-		if out.leavesOutType(name) {
+		switch {
+		case out.leavesOutType(name):
 			delete(touched, name)
 			delete(out.whole, name)
-		} else if s.Since != "" && t.StampAt != "" {
+		case s.Since != "" && t.StampAt != "":
 			out.filtered[name] = true
-		} else if s.Since != "" && t.PartOf != "" && !slices.Contains(s.Types, name) {
+		case s.Since != "" && t.PartOf != "" && !slices.Contains(s.Types, name):
 			// Whether it changed cannot be told; it comes along with its owner.
 			out.unstampedParts = append(out.unstampedParts, name)
 			delete(touched, name)
 			delete(out.whole, name)
-		} else if s.Since != "" {
+		case s.Since != "":
 			out.unstamped = append(out.unstamped, name)
 		}
 		if out.filtered[name] {
