@@ -125,9 +125,29 @@ func (s *Session) checkIn(ctx context.Context, c *catalog.Catalog, name string) 
 			return report, env.fit, err
 		}
 		report.Problems = append(report.Problems, problems...)
+		report.Problems = append(report.Problems, writing(env, t, name)...)
 		report.Records[t.Name] = n
 	}
 	return report, env.fit, nil
+}
+
+// writing says what the account may not do with a type, which matters for a target.
+func writing(env described, t *catalog.Type, name string) []catalog.Problem {
+	place := env.about.Places[t.Place(name)]
+	what := ""
+	switch {
+	case place.ReadOnly:
+		what = fmt.Sprintf("%s is a view, which is only read; nothing can be imported into it", place.Name)
+	case place.CannotInsert && place.CannotUpdate:
+		what = fmt.Sprintf("the account may not add to %s nor change it; nothing can be imported into it, only exported", place.Name)
+	case place.CannotInsert:
+		what = fmt.Sprintf("the account may not add to %s; new records cannot be imported into it", place.Name)
+	case place.CannotUpdate:
+		what = fmt.Sprintf("the account may not change %s; only new records can be imported into it", place.Name)
+	default:
+		return nil
+	}
+	return []catalog.Problem{{Type: t.Name, Line: t.Line("at"), Caution: true, Message: what}}
 }
 
 // danglingReferences counts for each type the references that lead nowhere.
