@@ -49,6 +49,7 @@ func TestWhatBothAgreedOnTellsWhoMoved(t *testing.T) {
 	p.must(0, "approve", "item/B", "--take", "source", "--note", "build was right")
 	p.must(0, "approve", "item/D", "--take", "source")
 	p.must(0, "approve", "item/E", "--take", "source")
+	assert.NotContains(t, p.must(0, "approve", "*").out, "passed over", "what is decided already is left alone")
 	assert.Contains(t, p.must(0, "import").out, "1 new and 4 changed")
 	assert.Equal(t, []string{"A a 10", "B b 20", "C see 33", "D d 4", "E e 5"}, p.rows("target", "SELECT code, name, price FROM items ORDER BY 1"), "what the target alone changed stays, unless it was chosen")
 	f = p.again()

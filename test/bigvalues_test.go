@@ -3,6 +3,7 @@ package test
 import (
 	"crypto/rand"
 	"database/sql"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -32,6 +33,10 @@ func TestLargeAndEmptyValues(t *testing.T) {
 			long := strings.Repeat("Æ長ب🙂", 64<<10/13)
 			for code, values := range map[string][]any{"large": {large, nil}, "empty": {[]byte{}, ""}, "none": {nil, long}, "検査-Ωμέγα-مختبر-🧪": {[]byte("x"), "here"}} {
 				_, err := db.Exec("INSERT INTO docs VALUES (?, ?, ?)", code, values[0], values[1])
+				require.NoError(t, err)
+			}
+			for i := range 12 { // together longer than a statement may be
+				_, err := db.Exec("INSERT INTO docs VALUES (?, ?, NULL)", fmt.Sprintf("m%d", i), large[i:2<<20+i])
 				require.NoError(t, err)
 			}
 			p.write("catalog.yaml", "types:\n  doc: {at: docs, key: [code], files: [body]}\n")

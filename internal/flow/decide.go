@@ -77,15 +77,15 @@ func (s *Session) Decide(ctx context.Context, d *docket.Docket, r DecideRequest)
 		if r.Field != "" && !slices.ContainsFunc(f.Fields, func(have docket.Field) bool { return have.Field == r.Field }) {
 			continue
 		}
-		fits, ok := verdictsOn(f, r)
-		if !ok {
-			result.PassedOver[f.Status]++
-			continue
-		}
 		if !named && !r.Again && f.On(r.Field) != docket.Undecided {
 			if f.On(r.Field) != r.Decision {
 				result.Kept++
 			}
+			continue
+		}
+		fits, ok := verdictsOn(f, r)
+		if !ok {
+			result.PassedOver[f.Status]++
 			continue
 		}
 		result.ByStatus[f.Status]++

@@ -268,21 +268,10 @@ func (ex *exporting) writePicked(ctx context.Context, out *parcel.TypeWriter, ty
 
 // referred lists what is referred to and not in the parcel.
 func (ex *exporting) referred() error {
-	var batch []picked.Record
-	typ, after := "", ""
-	return ex.writer.Referred(func() (parcel.Mention, bool, error) {
-		if len(batch) == 0 {
-			var err error
-			if batch, err = ex.set.Referred(typ, after, gatherBatch); err != nil || len(batch) == 0 {
-				return parcel.Mention{}, false, err
-			}
-		}
-		r := batch[0]
-		batch = batch[1:]
-		typ, after = r.Type, r.Order
+	return ex.writer.Referred(mentions(ex.set, func(r picked.Record) (parcel.Mention, error) {
 		key, err := ex.model.Shapes.ParseKey([]byte(r.Key), r.Type)
-		return parcel.Mention{Address: ex.model.Catalog.Address(r.Type, key), Through: r.Through}, true, err
-	})
+		return parcel.Mention{Address: ex.model.Catalog.Address(r.Type, key), Through: r.Through}, err
+	}))
 }
 
 // newParcelPath settles the name of a new parcel; what is there is never replaced.

@@ -7,6 +7,7 @@ import (
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
+	"anagram/internal/store/parcel"
 	"anagram/internal/store/picked"
 )
 
@@ -292,6 +293,26 @@ func (g *gathering) follow(v record.Value, address, field, owner string) error {
 		}
 	}
 	return nil
+}
+
+// mentions gives what is only referred to, one after the other, for a parcel's list; say
+// makes the mention of a record.
+func mentions(set *picked.Set, say func(picked.Record) (parcel.Mention, error)) func() (parcel.Mention, bool, error) {
+	var batch []picked.Record
+	typ, after := "", ""
+	return func() (parcel.Mention, bool, error) {
+		if len(batch) == 0 {
+			var err error
+			if batch, err = set.Referred(typ, after, gatherBatch); err != nil || len(batch) == 0 {
+				return parcel.Mention{}, false, err
+			}
+		}
+		r := batch[0]
+		batch = batch[1:]
+		typ, after = r.Type, r.Order
+		m, err := say(r)
+		return m, err == nil, err
+	}
 }
 
 // missing names a pattern of one address that no record has.

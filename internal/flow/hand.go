@@ -287,31 +287,20 @@ func (sl *sealing) refer(v record.Value, through, from string) error {
 // references checks what the records refer to: a record of a type that is here whole has
 // to be here; others are listed as only referred to.
 func (sl *sealing) references() error {
-	var batch []picked.Record
-	typ, after := "", ""
-	return sl.writer.Referred(func() (parcel.Mention, bool, error) {
-		if len(batch) == 0 {
-			var err error
-			if batch, err = sl.set.Referred(typ, after, gatherBatch); err != nil || len(batch) == 0 {
-				return parcel.Mention{}, false, err
-			}
-		}
-		r := batch[0]
-		batch = batch[1:]
-		typ, after = r.Type, r.Order
+	return sl.writer.Referred(mentions(sl.set, func(r picked.Record) (parcel.Mention, error) {
 		key, err := sl.edited.Manifest.Keys.ParseKey([]byte(r.Key), r.Type)
 		if err != nil {
-			return parcel.Mention{}, false, err
+			return parcel.Mention{}, err
 		}
 		address := sl.edited.Catalog.Address(r.Type, key)
 		from, through, _ := strings.Cut(r.Through, "\x00")
 		line, through, _ := strings.Cut(through, " ")
 		if sl.whole[r.Type] {
 			at, _ := strconv.Atoi(line)
-			return parcel.Mention{}, false, sl.edited.Place(from, at, fmt.Sprintf("%s refers to %s, which is not in the parcel, though all of %s is", through, address, r.Type))
+			return parcel.Mention{}, sl.edited.Place(from, at, fmt.Sprintf("%s refers to %s, which is not in the parcel, though all of %s is", through, address, r.Type))
 		}
-		return parcel.Mention{Address: address, Through: through}, true, nil
-	})
+		return parcel.Mention{Address: address, Through: through}, nil
+	}))
 }
 
 // WriteTable writes the records of one type of a parcel as a CSV file or a spreadsheet,

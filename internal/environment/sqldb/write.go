@@ -51,6 +51,11 @@ func (s *session) Write(ctx context.Context, m *environment.Model, changes []env
 		}
 		st.change = i
 		w.waiting = append(w.waiting, st)
+		if w.size += st.size(); w.size > maxWaiting {
+			if err := w.flush(ctx); err != nil {
+				return nil, err
+			}
+		}
 	}
 	return w.refused, w.flush(ctx)
 }
@@ -60,7 +65,26 @@ type writer struct {
 	*session
 	m       *environment.Model
 	waiting []statement
+	size    int // bytes of values that wait
 	refused []error
+}
+
+// maxWaiting bounds the bytes of values that are written at a time: large attachments go
+// one by one, and no statement is longer than servers take as they are usually set up.
+const maxWaiting = 2 << 20
+
+// size is how many bytes the values of a statement have.
+func (st statement) size() int {
+	n := 0
+	for _, stored := range st.args {
+		switch v := stored.(type) {
+		case string:
+			n += len(v)
+		case []byte:
+			n += len(v)
+		}
+	}
+	return n
 }
 
 // lookAhead locates in a few queries what the changes are about and refer to. What is
@@ -279,7 +303,7 @@ type bulker interface {
 // again one by one, so that the record is known.
 func (w *writer) flush(ctx context.Context) error {
 	run := w.waiting
-	w.waiting = nil
+	w.waiting, w.size = nil, 0
 	if len(run) > 1 {
 		done, err := w.bulk(ctx, run)
 		if done || err != nil {

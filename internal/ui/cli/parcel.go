@@ -150,7 +150,7 @@ func (a *app) showParcel(p *parcel.Reader, moved []check.Moved, reached bool) er
 	} else if reached {
 		line("now", "nothing in its scope has a later stamp in "+m.Source)
 	}
-	line("seal", m.Seal)
+	line("seal", strings.TrimPrefix(m.Seal, "sha256:"))
 	fmt.Fprintln(a.Out)
 	printTypeCounts(a, m)
 	printReferred(a, m)
