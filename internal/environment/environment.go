@@ -34,11 +34,19 @@ type Reading struct {
 	// Field and Of limit it to the records whose reference Field points at one of these keys.
 	Field string
 	Of    []record.Key
+	// With limits it to the records that hold one of these sets of values.
+	With *Values
 	// Where limits it to those that fulfil all of these conditions. A connector may ask its
 	// database for less first; see condition.Narrow.
 	Where []*condition.Condition
 	// Outside, where it is given, counts the records that the type's only leaves out.
 	Outside *int
+}
+
+// Values are sets of values that some fields may hold together, none of them null.
+type Values struct {
+	Fields []string
+	Sets   [][]record.Value // one value for each of Fields
 }
 
 // Description is what an environment tells about itself.

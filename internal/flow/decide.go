@@ -144,8 +144,8 @@ func verdictsOn(f docket.Finding, r DecideRequest) (out []docket.Verdict, ok boo
 			return nil, false
 		}
 		one(r.Field, decision)
-	case f.Status == match.New || f.Status == match.Changed || f.Removed():
-		if r.Take == "" && f.Removed() {
+	case f.Adds() || f.Status == match.Changed:
+		if r.Take == "" && f.Status == match.Conflict {
 			return nil, false
 		}
 		one("", decision)

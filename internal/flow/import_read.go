@@ -220,6 +220,11 @@ func (im *importing) leaveOutDependents() {
 				c.Needs = append(c.Needs, n.Finding)
 			}
 		}
+		for _, id := range a.after {
+			if !im.already[id] {
+				c.Needs = append(c.Needs, id)
+			}
+		}
 		candidates = append(candidates, c)
 	}
 	for id, because := range check.Standing(candidates) {

@@ -30,6 +30,9 @@ func (im *importing) sequence() ([]sequence.Write, error) {
 				node.Needs = append(node.Needs, sequence.Edge{To: n.Finding, Field: n.Field, Required: n.Required})
 			}
 		}
+		for _, id := range a.after {
+			node.Needs = append(node.Needs, sequence.Edge{To: id, Required: true, Change: true})
+		}
 		nodes = append(nodes, node)
 	}
 	writes, err := sequence.Order(nodes)

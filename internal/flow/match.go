@@ -120,6 +120,9 @@ func (s *Session) Match(ctx context.Context, r MatchRequest) (MatchResult, error
 		m.number = numbers[len(numbers)-1] + 1
 	}
 	if m.against == nil { // with a parcel nothing will be imported
+		if err := m.taken(ctx); err != nil {
+			return result, err
+		}
 		if err := m.resolveNeeds(ctx); err != nil {
 			return result, err
 		}
@@ -204,6 +207,7 @@ type matching struct {
 	agreed    *parcel.Reader // nil where nothing is known of what both last agreed on
 	agreeing  *agreeing      // nil where nothing is remembered
 	renames   *renames       // of the type at work; nil where none are looked for
+	claims    *claiming      // of the type at work; nil where nothing is unique beside the key
 
 	ambiguous   map[string]map[string]bool // type -> key order
 	types       []docket.Type
@@ -301,6 +305,7 @@ func (m *matching) matchType(ctx context.Context, t *catalog.Type, pt parcel.Typ
 	if !t.Link() {
 		m.renames = &renames{addresses: map[int64]string{}}
 	}
+	m.startClaims(t, fields)
 	counts, err := match.Join(match.Input{
 		Fields: fields, Agreed: known, Remember: remember.note, Retired: retired(t, fields),
 		Source: m.project(m.parcel.Records(ctx, t.Name), t.Name, fields, at),
@@ -317,6 +322,9 @@ func (m *matching) matchType(ctx context.Context, t *catalog.Type, pt parcel.Typ
 		return err
 	}
 	if err := m.likelyRenames(ctx); err != nil {
+		return err
+	}
+	if err := m.flushClaims(ctx); err != nil {
 		return err
 	}
 	m.types = append(m.types, docket.Type{Name: t.Name, Fields: fields, Counts: counts.By, NotCompared: target.notCompared + counts.NotCompared})

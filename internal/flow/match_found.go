@@ -52,6 +52,9 @@ func (m *matching) found(ctx context.Context, t *catalog.Type, fields []record.F
 		return err
 	}
 	m.renames.note(id, out.Address, f)
+	if err := m.claim(ctx, id, f, out.Address); err != nil {
+		return err
+	}
 	if f.Source != nil && f.Status != match.TargetOnly {
 		if err := m.rights(ctx, id, t, out.Address, f.Target == nil); err != nil {
 			return err
@@ -166,10 +169,11 @@ func (m *matching) title(t *catalog.Type, fields []record.Field, f match.Finding
 // record that only one side has, those that are not null.
 func (m *matching) shown(fields []record.Field, f match.Finding) []docket.Field {
 	out := []docket.Field{}
-	switch f.Status {
-	case match.New, match.TargetOnly:
+	switch {
+	case slices.Contains(f.Reasons, match.Ambiguous):
+	case f.Target == nil || f.Source == nil:
 		rec, moved := f.Source, string(match.MovedSource)
-		if f.Status == match.TargetOnly {
+		if rec == nil {
 			rec, moved = f.Target, ""
 		}
 		for i, v := range rec.Values {
@@ -178,7 +182,7 @@ func (m *matching) shown(fields []record.Field, f match.Finding) []docket.Field 
 				continue
 			}
 			shown := docket.Field{Field: fields[i].Name, Moved: moved}
-			if f.Status == match.New {
+			if f.Source != nil {
 				shown.Source = text
 			} else {
 				shown.Target = text

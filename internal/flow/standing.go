@@ -2,6 +2,7 @@ package flow
 
 import (
 	"context"
+	"fmt"
 	"slices"
 
 	"anagram/internal/core/check"
@@ -18,6 +19,7 @@ type approval struct {
 	fields   []string // of a changed finding: those that may be written
 	declined []string // of a new finding: those that may not
 	needs    []docket.Need
+	after    []int64 // findings that give up a value which this one gets
 }
 
 // standing is which approved findings can be imported as things stand.
@@ -38,8 +40,8 @@ func readStanding(ctx context.Context, d *docket.Docket) (standing, error) {
 			continue
 		}
 		a := &approval{id: f.ID, typ: f.Type, address: f.Address, status: f.Status}
-		if f.Removed() {
-			a.status = match.New // it is not in the target and is brought back
+		if f.Adds() {
+			a.status = match.New // what is a conflict about it is settled
 		}
 		if a.status != match.New {
 			a.fields = f.ApprovedFields()
@@ -67,6 +69,10 @@ func readStanding(ctx context.Context, d *docket.Docket) (standing, error) {
 	if err != nil {
 		return out, err
 	}
+	clashes, err := out.readClaims(ctx, d)
+	if err != nil {
+		return out, err
+	}
 	candidates := make([]check.Candidate, 0, len(out.approved))
 	for _, a := range out.approved {
 		c := check.Candidate{ID: a.id}
@@ -76,17 +82,29 @@ func readStanding(ctx context.Context, d *docket.Docket) (standing, error) {
 				out.blocked[a.id] = append(out.blocked[a.id], found)
 			}
 		}
+		for _, clash := range clashes[a.id] {
+			c.Blocked = string(clash.Code)
+			out.blocked[a.id] = append(out.blocked[a.id], clash)
+		}
 		for _, n := range a.needs {
 			if n.Finding != 0 {
 				c.Needs = append(c.Needs, n.Finding)
 			}
 		}
+		c.Needs = append(c.Needs, a.after...)
 		candidates = append(candidates, c)
 	}
 	fallen := check.Standing(candidates)
 	for _, a := range out.approved {
 		if _, down := fallen[a.id]; !down {
 			continue
+		}
+		for _, id := range a.after {
+			if _, down := fallen[id]; down {
+				out.blocked[a.id] = append(out.blocked[a.id], check.Check{Code: check.ValueTaken, Level: check.Blocker,
+					Message: fmt.Sprintf("%s gets a value that %s has to give up first, which cannot be imported itself.", a.address, byID[id].address),
+					Mend:    fmt.Sprintf("Mend %s first.", byID[id].address)})
+			}
 		}
 		for _, n := range a.needs {
 			if n.Finding == 0 {
@@ -109,6 +127,52 @@ func readStanding(ctx context.Context, d *docket.Docket) (standing, error) {
 	return out, nil
 }
 
+// readClaims works out which approved findings would get values that another record has
+// once everything approved is written, and which have to wait for one that gives them up.
+func (s standing) readClaims(ctx context.Context, d *docket.Docket) (map[int64][]check.Check, error) {
+	all, err := d.Claims(ctx)
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	var live []check.Claim
+	for _, a := range s.approved {
+		for _, c := range all[a.id] {
+			differs := map[string]bool{}
+			for _, other := range all[a.id] {
+				for _, field := range other.Writes {
+					differs[field] = differs[field] || other.Set == c.Set
+				}
+			}
+			all := true
+			for field, in := range differs {
+				all = all && (!in || a.writes(field) == slices.Contains(c.Writes, field))
+			}
+			if all {
+				live = append(live, c.Claim)
+			}
+		}
+	}
+	offers := func(finding int64, set string) bool {
+		return slices.ContainsFunc(all[finding], func(c docket.Claim) bool { return c.Set == set })
+	}
+	out := map[int64][]check.Check{}
+	clashing := map[int64]bool{}
+	for _, clash := range check.Clashes(live, offers) {
+		clashing[clash.Finding] = true
+		out[clash.Finding] = append(out[clash.Finding], check.Taken(clash, d.Header.Target, d.Header.Number))
+	}
+	byID := map[int64]*approval{}
+	for _, a := range s.approved {
+		byID[a.id] = a
+	}
+	for _, c := range live {
+		if c.Holder != 0 && byID[c.Holder] != nil && !clashing[c.Finding] {
+			byID[c.Finding].after = append(byID[c.Finding].after, c.Holder)
+		}
+	}
+	return out, nil
+}
+
 // writes reports whether a field of the finding is going to be written.
 func (a *approval) writes(field string) bool {
 	if a.status == match.New {
@@ -120,6 +184,9 @@ func (a *approval) writes(field string) bool {
 // escapes reports whether a missing reference does not matter, as none of the fields
 // with a need that nothing satisfies is going to be written.
 func (a *approval) escapes(c check.Check) bool {
+	if c.Code == check.ValueTaken { // what counts is what is approved
+		return true
+	}
 	if c.Code == check.ValueDoesNotFit {
 		about := func(field string) bool { return check.About(c, field) }
 		if a.status == match.New {

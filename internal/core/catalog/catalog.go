@@ -42,6 +42,7 @@ type Type struct {
 	As      map[string]record.Kind // kinds that the environment cannot tell
 	Words   map[string]Words       // how a boolean is kept where it is kept in words
 	Rules   map[string]record.Rule // how texts are compared
+	Unique  [][]string             // fields that no two records may both have, beside those that the environment holds to
 
 	line func(path ...string) int
 }

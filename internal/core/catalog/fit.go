@@ -248,6 +248,13 @@ func (t *Type) problems(c *Catalog, environment string, place Place) []Problem {
 	for _, field := range sortedNames(t.Rules) {
 		need("field with a comparison rule", field)
 	}
+	for i, set := range t.Unique {
+		for _, field := range set {
+			if t.Refers[field].Columns == nil {
+				need("field under unique:", field, "unique", fmt.Sprint(i))
+			}
+		}
+	}
 	for _, column := range place.Columns {
 		needed := t.Carried(column.Name) && !column.Derived || column.Name == t.ID
 		if column.Unreadable && needed {

@@ -38,6 +38,7 @@ type typeForm struct {
 	Trim        []string                     `yaml:"trim"`
 	NFC         []string                     `yaml:"nfc"`
 	BlankIsNull []string                     `yaml:"blank_is_null"`
+	Unique      [][]string                   `yaml:"unique"`
 }
 
 type stampForm struct {
@@ -144,7 +145,7 @@ func readType(doc *yamldoc.Document, name string, form typeForm) (*Type, error) 
 	t := &Type{
 		Name: name, At: form.At, Key: form.Key, ID: form.ID.Field, Refers: map[string]Reference{}, Only: form.Only, PartOf: form.PartOf,
 		Ignore: form.Ignore, Secret: form.Secret, Files: form.Files, Local: form.Local,
-		StampAt: form.Stamp.At, StampBy: form.Stamp.By, Retired: Retired(form.Retired), Title: form.Title,
+		StampAt: form.Stamp.At, StampBy: form.Stamp.By, Retired: Retired(form.Retired), Title: form.Title, Unique: form.Unique,
 		As: map[string]record.Kind{}, Words: map[string]Words{}, Rules: map[string]record.Rule{},
 	}
 	t.line = func(more ...string) int { return doc.Line(append(slices.Clone(path), more...)...) }
@@ -183,6 +184,11 @@ func readType(doc *yamldoc.Document, name string, form typeForm) (*Type, error) 
 			return nil, doc.Errorf(at, "record type %s: %s is part of the key and cannot be ignored, local, secret or a stamp as well", name, field)
 		}
 		seen[field] = true
+	}
+	for i, set := range t.Unique {
+		if len(set) == 0 {
+			return nil, doc.Errorf(append(slices.Clone(path), "unique", fmt.Sprint(i)), "record type %s: a list under unique: names no field; write it as in unique: [[name], [list, position]]", name)
+		}
 	}
 	for field, kind := range form.As {
 		if words, ok := strings.CutPrefix(kind, "boolean "); ok {

@@ -41,6 +41,7 @@ const (
 	OldParcel            Code = "old-parcel"
 	SourceMoved          Code = "source-moved"
 	OpenDocket           Code = "open-docket"
+	ValueTaken           Code = "value-taken"
 )
 
 // Check is one thing that a person should know about a record or a docket.

@@ -43,6 +43,8 @@ const (
 	RemovedInTarget Reason = "removed-in-target"
 	TargetNewer     Reason = "target-newer"
 	RetiredInTarget Reason = "retired-in-target"
+	// Taken is found once the other records of the target are known; see Finding.Take.
+	Taken Reason = "taken"
 )
 
 // Moved says which side changed a field since the value both last agreed on.

@@ -26,6 +26,9 @@ type Edge struct {
 	To       int64
 	Field    string
 	Required bool // cannot be written later: null is refused, or it is part of the key
+	// Change says that To counts although it is there already, as it is the change of it
+	// that has to come first.
+	Change bool
 }
 
 // Write is one step. A finding in a circle has two: first without the fields named
@@ -54,7 +57,7 @@ func Order(nodes []Node) ([]Write, error) {
 	for i, n := range nodes {
 		for _, e := range n.Needs {
 			to, ok := at[e.To]
-			if !ok || !nodes[to].New {
+			if !ok || !nodes[to].New && !e.Change {
 				continue
 			}
 			if to == i && e.Required {

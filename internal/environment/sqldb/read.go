@@ -43,6 +43,9 @@ func (s *session) read(ctx context.Context, m *environment.Model, r environment.
 	if r.Field != "" {
 		return s.readReferring(ctx, m, f, own, r, give)
 	}
+	if r.With != nil {
+		return s.readHolding(ctx, m, f, own, r, give)
+	}
 	query := s.selectForm(f)
 	narrowed := f.only
 	if r.Outside != nil {
@@ -150,6 +153,54 @@ func (s *session) readReferring(ctx context.Context, m *environment.Model, f *fo
 			err = flush()
 		}
 		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// readHolding reads the records that hold one of some sets of values. What cannot be
+// stored, or refers to a record that is not there, is held by none.
+func (s *session) readHolding(ctx context.Context, m *environment.Model, f *form, own int, r environment.Reading, give func(record.Record) error) error {
+	w := &writer{session: s, m: m}
+	var columns []string
+	for _, field := range r.With.Fields {
+		for _, column := range f.Stored(field) {
+			if !slices.Contains(columns, column) {
+				columns = append(columns, column)
+			}
+		}
+	}
+	var tuples []identity
+	for _, set := range r.With.Sets {
+		tuple := make(identity, len(columns))
+		ok := true
+		for i, field := range r.With.Fields {
+			stored, err := w.stored(ctx, f.table, set[i], record.Field{Name: field})
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			if ok = ok && err == nil; !ok {
+				break
+			}
+			for n, column := range f.Stored(field) {
+				tuple[slices.Index(columns, column)] = stored[n]
+			}
+		}
+		if ok {
+			tuples = append(tuples, tuple)
+		}
+	}
+	if len(tuples) == 0 {
+		return nil
+	}
+	var rows [][]any
+	err := s.whereIn(ctx, len(f.names), s.selectForm(f), columns, tuples, "", func(row []any) error { rows = append(rows, row); return nil })
+	if err != nil {
+		return err
+	}
+	for part := range slices.Chunk(rows, batch) {
+		if err := s.build(ctx, m, f, own, part, r.Outside, give); err != nil {
 			return err
 		}
 	}

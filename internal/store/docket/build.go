@@ -22,6 +22,7 @@ type Builder struct {
 	stmts     map[string]*sql.Stmt
 	next      int64
 	ranks     int
+	claims    int
 }
 
 // Create starts a docket in a scratch folder on the file system of its later place.
@@ -201,13 +202,16 @@ func (b *Builder) Located(ctx context.Context, typ, order string, count int) err
 	return b.exec(ctx, "UPDATE needs SET in_target = ? WHERE type = ? AND key_order = ?", count, typ, []byte(order))
 }
 
+// adds is Finding.Adds as a condition.
+const adds = `(f.status = 'new' OR f.status = 'conflict' AND f.target IS NULL AND f.reasons NOT LIKE '%ambiguous%')`
+
 // LinkNeeds points needs that the target does not satisfy at the new findings that
 // would, and gives each need that nothing satisfies, or that is ambiguous, to found.
 func (b *Builder) LinkNeeds(ctx context.Context, found func(Need) error) error {
 	err := b.exec(ctx, `UPDATE needs SET needed = (SELECT f.id FROM findings f
-		WHERE f.type = needs.type AND f.key_order = needs.key_order AND (f.status = 'new' OR f.reasons LIKE '%removed-in-target%'))
+		WHERE f.type = needs.type AND f.key_order = needs.key_order AND ` + adds + `)
 		WHERE in_target = 0 AND EXISTS (SELECT 1 FROM findings f
-		WHERE f.type = needs.type AND f.key_order = needs.key_order AND (f.status = 'new' OR f.reasons LIKE '%removed-in-target%'))`)
+		WHERE f.type = needs.type AND f.key_order = needs.key_order AND ` + adds + `)`)
 	if err != nil {
 		return err
 	}

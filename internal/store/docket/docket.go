@@ -82,8 +82,12 @@ func (d *Docket) read(ctx context.Context) error {
 	if application != applicationID {
 		return &Error{Path: d.path, Message: "the file is an SQLite database, but not a docket"}
 	}
-	if version > Version {
-		return &Error{Path: d.path, Message: fmt.Sprintf("the docket has version %d; this program knows versions up to %d. Use a newer anagram", version, Version)}
+	if version != Version {
+		advice := "Use a newer anagram"
+		if version < Version {
+			advice = "Match again, or use the anagram that made it"
+		}
+		return &Error{Path: d.path, Message: fmt.Sprintf("the docket has version %d; this program knows version %d. %s", version, Version, advice)}
 	}
 	var header, source string
 	err := d.db.QueryRowContext(ctx, "SELECT (SELECT value FROM header WHERE name = 'match'), (SELECT value FROM header WHERE name = 'catalog')").Scan(&header, &source)
@@ -213,7 +217,7 @@ func (f Finding) Settled() bool {
 			return false
 		}
 	}
-	return !f.Hopeless() && (len(f.Fields) > 0 || f.Removed())
+	return !f.Hopeless() && (len(f.Fields) > 0 || f.Adds())
 }
 
 // Hopeless reports whether a conflict cannot be settled by choosing a side.
@@ -221,10 +225,10 @@ func (f Finding) Hopeless() bool {
 	return slices.Contains(f.Reasons, string(match.Ambiguous))
 }
 
-// Removed reports whether the target removed the record on purpose: bringing it back
-// makes it new there.
-func (f Finding) Removed() bool {
-	return slices.Contains(f.Reasons, string(match.RemovedInTarget))
+// Adds reports whether an import makes the record new in the target: it is new, or the
+// target removed it, or it is new and something else that it has is taken there.
+func (f Finding) Adds() bool {
+	return f.Status == match.New || f.Status == match.Conflict && f.Target == "" && !f.Hopeless()
 }
 
 // IsApproved reports whether the finding, or a field of it, is approved.
@@ -235,7 +239,7 @@ func (f Finding) IsApproved() bool {
 	case match.Changed, match.TargetEdit:
 		return len(f.ApprovedFields()) > 0
 	case match.Conflict:
-		return f.Settled() && (len(f.ApprovedFields()) > 0 || f.Removed() && f.Decision == Approved)
+		return f.Settled() && (len(f.ApprovedFields()) > 0 || f.Adds() && f.Decision == Approved)
 	default:
 		return false
 	}

@@ -20,7 +20,7 @@ import (
 )
 
 // Version is written to the file's user_version.
-const Version = 1
+const Version = 2
 
 // applicationID marks the file: "Angm".
 const applicationID = 0x416e676d
@@ -47,6 +47,12 @@ CREATE INDEX needs_key ON needs (type, key_order);
 CREATE TABLE checks (
   finding INTEGER, code TEXT NOT NULL, level TEXT NOT NULL, message TEXT NOT NULL, mend TEXT NOT NULL);
 CREATE INDEX checks_finding ON checks (finding);
+CREATE TABLE claims (
+  finding INTEGER NOT NULL, fields TEXT NOT NULL, writes TEXT NOT NULL, proposed INTEGER NOT NULL, wants BLOB NOT NULL,
+  held_order BLOB, held_by TEXT NOT NULL DEFAULT '', holder INTEGER NOT NULL DEFAULT 0);
+CREATE INDEX claims_finding ON claims (finding, fields);
+CREATE INDEX claims_wants ON claims (fields, wants);
+CREATE INDEX claims_holder ON claims (holder);
 CREATE TABLE contents (sha256 TEXT PRIMARY KEY, data BLOB NOT NULL);
 CREATE TABLE decisions (
   seq INTEGER PRIMARY KEY AUTOINCREMENT, at TEXT NOT NULL, who TEXT NOT NULL,

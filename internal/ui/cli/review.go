@@ -181,8 +181,8 @@ func (a *app) printFinding(h docket.Header, r flow.Reviewed) {
 	stand += ", " + standText(r)
 	fmt.Fprintln(out, ansi.Truncate(head, a.width(), "…"))
 	fmt.Fprintln(out, a.wrap("    "+stand, ""))
-	switch r.Status {
-	case match.New, match.TargetOnly:
+	switch {
+	case r.Adds() || r.Status == match.TargetOnly:
 		var parts []string
 		for _, f := range r.Fields {
 			value := f.Source

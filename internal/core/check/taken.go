@@ -1,0 +1,131 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Sets of values that no two records of a type may both have.
+
+// Combinations gives the sets of fields that may come to be written of those in which a
+// finding differs, the full one first: a person may approve some of them only. With more
+// than four differing fields only the full one and those of one field are given.
+func Combinations(fields []string) [][]string {
+	out := [][]string{}
+	if len(fields) > 4 {
+		out = append(out, slices.Clone(fields))
+		for _, field := range fields {
+			out = append(out, []string{field})
+		}
+		return out
+	}
+	for chosen := 1<<len(fields) - 1; chosen > 0; chosen-- {
+		var some []string
+		for i, field := range fields {
+			if chosen&(1<<i) != 0 {
+				some = append(some, field)
+			}
+		}
+		out = append(out, some)
+	}
+	return out
+}
+
+// Claim is what a finding that is written does to a set of values that is unique.
+type Claim struct {
+	Finding int64
+	Address string
+	Set     string // names the type and the fields of the set
+	Fields  []string
+	Values  string // those it would hold, as bytes that compare; "" gives up what it has
+	Holder  int64  // finding of the record that holds them in the target, 0 for none
+	HeldBy  string // address of that record, "" where nobody holds them
+}
+
+// Clash is a claim that cannot be met.
+type Clash struct {
+	Claim
+	Other string // who holds the values, or would as well
+	Both  bool   // Other is written, too, and would get the same values
+	Trade bool   // Other gives them up, but only for what this one has now
+	Waits bool   // Other would give them up, but is not going to be written
+}
+
+// Clashes tells which claims of findings that are going to be written cannot be met, in
+// their order. offered are the claims of all findings, whether they are written or not.
+func Clashes(written []Claim, offered func(finding int64, set string) bool) []Clash {
+	type at struct {
+		finding int64
+		set     string
+	}
+	type values struct{ set, values string }
+	gives := map[at]*Claim{}
+	wanted := map[values][]*Claim{}
+	for i := range written {
+		c := &written[i]
+		gives[at{c.Finding, c.Set}] = c
+		if c.Values != "" {
+			wanted[values{c.Set, c.Values}] = append(wanted[values{c.Set, c.Values}], c)
+		}
+	}
+	var out []Clash
+	for i := range written {
+		c := written[i]
+		if c.Values == "" {
+			continue
+		}
+		for _, other := range wanted[values{c.Set, c.Values}] {
+			if other.Finding != c.Finding {
+				out = append(out, Clash{Claim: c, Other: other.Address, Both: true})
+				break
+			}
+		}
+		if c.HeldBy == "" {
+			continue
+		}
+		if gives[at{c.Holder, c.Set}] == nil {
+			out = append(out, Clash{Claim: c, Other: c.HeldBy, Waits: c.Holder != 0 && offered(c.Holder, c.Set)})
+			continue
+		}
+		// Who holds what the holder wants, and so on: back here is a trade. A chain is as
+		// long as records want each other's values, and each is in one chain only.
+		seen := map[int64]bool{}
+		for next := gives[at{c.Holder, c.Set}]; next != nil && next.HeldBy != "" && !seen[next.Finding]; next = gives[at{next.Holder, c.Set}] {
+			if seen[next.Finding] = true; next.Holder == c.Finding {
+				out = append(out, Clash{Claim: c, Other: c.HeldBy, Trade: true})
+				break
+			}
+		}
+	}
+	return out
+}
+
+// Taken says that a set of values would be held twice.
+func Taken(c Clash, target string, docket int) Check {
+	fields := strings.Join(c.Fields, ", ")
+	what, correct, without := "field "+fields, "Correct it", "decline field "+fields
+	if len(c.Fields) > 1 {
+		what, correct, without = "fields "+fields, "Correct them", "decline one of these fields"
+	}
+	out := Check{Code: ValueTaken, Level: Blocker}
+	holds := fmt.Sprintf("%s: the value of %s is held by %s in %s, and no two records may have the same.", c.Address, what, c.Other, target)
+	if len(c.Fields) > 1 {
+		holds = fmt.Sprintf("%s: the values of %s together are held by %s in %s, and no two records may have the same.", c.Address, what, c.Other, target)
+	}
+	switch {
+	case c.Both:
+		out.Message = fmt.Sprintf("%s and %s would both have the same in %s, and no two records may.", c.Address, c.Other, what)
+		out.Mend = "Decline one of them; or correct one in the source, then export and match again."
+	case c.Trade:
+		out.Message = strings.TrimSuffix(holds, ".") + "; it is to get other values in this docket, but only once those of " + c.Address + " are free."
+		out.Mend = fmt.Sprintf("Change %s in %s to something else for now, then match again.", c.Other, target)
+	case c.Waits:
+		out.Message = strings.TrimSuffix(holds, ".") + fmt.Sprintf("; it would give them up in docket %d but is not approved.", docket)
+		out.Mend = fmt.Sprintf("Approve %s as well, or decline %s.", c.Other, c.Address)
+	default:
+		out.Message = holds
+		out.Mend = fmt.Sprintf("%s in the source, then export and match again; or change %s in %s and match again; or %s.", correct, c.Other, target, without)
+	}
+	return out
+}

@@ -1,0 +1,205 @@
+package flow
+
+import (
+	"context"
+	"slices"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/check"
+	"anagram/internal/core/match"
+	"anagram/internal/core/record"
+	"anagram/internal/environment"
+	"anagram/internal/store/docket"
+)
+
+// Values that no two records of the target may both have, and who has them.
+
+// claiming collects the claims of one type until there are enough to ask the target who
+// holds what they want.
+type claiming struct {
+	typ     *catalog.Type
+	fields  []record.Field
+	sets    [][]string
+	waiting []claim
+}
+
+type claim struct {
+	docket.Claim
+	set    int // which of sets
+	values []record.Value
+	own    string // key of the finding itself
+}
+
+const claimBatch = 500
+
+func (m *matching) startClaims(t *catalog.Type, fields []record.Field) {
+	m.claims = nil
+	if m.against != nil {
+		return
+	}
+	place := m.env.about.Places[t.Place(m.target)]
+	if sets := t.UniqueSets(place, m.model.Shapes[t.Name], fields); len(sets) > 0 {
+		m.claims = &claiming{typ: t, fields: fields, sets: sets}
+	}
+}
+
+// claim takes down what a finding would do to unique sets of values.
+func (m *matching) claim(ctx context.Context, id int64, f match.Finding, address string) error {
+	c := m.claims
+	if c == nil || f.Source == nil || f.Status == match.Same || f.Status == match.TargetOnly || slices.Contains(f.Reasons, match.Ambiguous) {
+		return nil
+	}
+	for n, set := range c.sets {
+		var differs, proposed []string
+		for _, name := range set {
+			at := fieldAt(c.fields, name)
+			if at < 0 {
+				continue // part of the key, which stays
+			}
+			if f.Target == nil {
+				differs, proposed = append(differs, name), append(proposed, name)
+				continue
+			}
+			for _, d := range f.Differences {
+				if d.Field == at {
+					differs = append(differs, name)
+					if d.Proposed() || f.Status == match.Conflict {
+						proposed = append(proposed, name)
+					}
+				}
+			}
+		}
+		combinations := check.Combinations(differs)
+		if f.Target == nil { // of a new record all or nothing: what else it gets is the target's to say
+			combinations = combinations[:min(1, len(combinations))]
+		}
+		for _, writes := range combinations {
+			values, ok := c.after(set, f, writes)
+			one := claim{set: n, values: values, own: f.Key.Order()}
+			one.Finding, one.Fields, one.Writes, one.Proposed = id, set, writes, slices.Equal(writes, proposed)
+			one.Address, one.Type = address, c.typ.Name
+			if ok {
+				one.Values = record.NewKey(values, nil).Order()
+			}
+			c.waiting = append(c.waiting, one)
+		}
+	}
+	if len(c.waiting) >= claimBatch {
+		return m.flushClaims(ctx)
+	}
+	return nil
+}
+
+// after gives the values of a set once some of its fields are written; ok is false where
+// one of them is null, as nulls are not each other, or not known.
+func (c *claiming) after(set []string, f match.Finding, writes []string) (values []record.Value, ok bool) {
+	for _, name := range set {
+		var v record.Value
+		if at := fieldAt(c.fields, name); at >= 0 {
+			rec := f.Target
+			if f.Target == nil || slices.Contains(writes, name) {
+				rec = f.Source
+			}
+			v = rec.Values[at]
+		} else {
+			v = f.Key.Parts()[slices.Index(c.typ.Key, name)]
+		}
+		if v.IsNull() || v.IsAbsent() {
+			return nil, false
+		}
+		values = append(values, v)
+	}
+	return values, true
+}
+
+// flushClaims asks the target who holds what is wanted, and keeps the claims.
+func (m *matching) flushClaims(ctx context.Context) error {
+	c := m.claims
+	if c == nil || len(c.waiting) == 0 {
+		return nil
+	}
+	waiting := c.waiting
+	c.waiting = nil
+	for n, set := range c.sets {
+		with := &environment.Values{Fields: set}
+		by := map[string][]int{}
+		for i, one := range waiting {
+			if one.set == n && one.Values != "" {
+				with.Sets = append(with.Sets, one.values)
+				by[one.Values] = append(by[one.Values], i)
+			}
+		}
+		if len(with.Sets) == 0 {
+			continue
+		}
+		for rec, err := range m.env.Read(ctx, m.model, environment.Reading{Type: c.typ.Name, Fields: c.fields, With: with}) {
+			if err != nil {
+				return err
+			}
+			held, _ := c.after(set, match.Finding{Key: rec.Key, Target: &rec}, nil)
+			for _, i := range m.wanting(by, waiting, held) {
+				if waiting[i].own != rec.Key.Order() && waiting[i].HeldBy == "" {
+					waiting[i].HeldBy, waiting[i].Order = m.catalog.Address(c.typ.Name, rec.Key), rec.Key.Order()
+				}
+			}
+		}
+	}
+	for _, one := range waiting {
+		if err := m.builder.Claim(ctx, one.Claim); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// wanting gives the claims on the values that a record holds. A database may call values
+// equal that differ here, as in case; then those are meant that do so, too.
+func (m *matching) wanting(by map[string][]int, waiting []claim, held []record.Value) []int {
+	if exact := by[record.NewKey(held, nil).Order()]; len(exact) > 0 {
+		return exact
+	}
+	loose := record.Rule{FoldCase: true, Trim: true}
+	rules := slices.Repeat([]record.Rule{loose}, len(held))
+	order := record.NewKey(held, rules).Order()
+	var out []int
+	for _, list := range by {
+		if record.NewKey(waiting[list[0]].values, rules).Order() == order {
+			out = append(out, list...)
+		}
+	}
+	return out
+}
+
+// taken makes conflicts of findings that propose values which another record holds.
+func (m *matching) taken(ctx context.Context) error {
+	clashes, err := m.builder.LinkClaims(ctx)
+	if err != nil {
+		return err
+	}
+	for _, c := range clashes {
+		if err := m.check(ctx, c.Finding, check.Taken(c, m.target, m.number)); err != nil {
+			return err
+		}
+		if c.Both || c.Trade {
+			continue // only in this docket, and mended there
+		}
+		was, err := m.builder.Taken(ctx, c.Finding)
+		if err != nil {
+			return err
+		}
+		typ, err := m.builder.TypeOf(ctx, c.Finding)
+		if err != nil {
+			return err
+		}
+		for i, t := range m.types {
+			if t.Name == typ && was != match.Conflict {
+				m.types[i].Counts[was]--
+				m.types[i].Counts[match.Conflict]++
+				if err := m.builder.Counts(ctx, m.types[i]); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}

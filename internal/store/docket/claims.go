@@ -1,0 +1,141 @@
+package docket
+
+import (
+	"context"
+	"encoding/json"
+	"slices"
+
+	"anagram/internal/core/check"
+	"anagram/internal/core/match"
+)
+
+// Claim is what writing some fields of a finding would do to a set of values that is
+// unique in the target.
+type Claim struct {
+	check.Claim
+	Type     string
+	Writes   []string // of the set's fields, those that would be written
+	Proposed bool     // these are all that the finding proposes to write
+	Order    string   // key of the record that holds the values now
+}
+
+// Claim adds a claim of a finding; its Holder is found by LinkClaims.
+func (b *Builder) Claim(ctx context.Context, c Claim) error {
+	fields, err := json.Marshal(c.Fields)
+	if err != nil {
+		return err
+	}
+	writes, err := json.Marshal(c.Writes)
+	if err != nil {
+		return err
+	}
+	b.claims++
+	return b.exec(ctx, "INSERT INTO claims (finding, fields, writes, proposed, wants, held_order, held_by) VALUES (?,?,?,?,?,?,?)",
+		c.Finding, string(fields), string(writes), c.Proposed, []byte(c.Values), []byte(c.Order), c.HeldBy)
+}
+
+const claimColumns = `c.finding, f.address, f.type, c.fields, c.writes, c.proposed, c.wants, c.held_by, c.holder FROM claims c JOIN findings f ON f.id = c.finding`
+
+func scanClaim(scan func(...any) error) (Claim, error) {
+	var c Claim
+	var fields, writes string
+	var wants []byte
+	if err := scan(&c.Finding, &c.Address, &c.Type, &fields, &writes, &c.Proposed, &wants, &c.HeldBy, &c.Holder); err != nil {
+		return c, err
+	}
+	c.Values, c.Set = string(wants), c.Type+" "+fields
+	if err := json.Unmarshal([]byte(fields), &c.Fields); err != nil {
+		return c, err
+	}
+	return c, json.Unmarshal([]byte(writes), &c.Writes)
+}
+
+// LinkClaims points claims at the findings of the records that hold what they want, and
+// gives those that a finding proposes and cannot have: nobody offers to give the values
+// up, or two findings want the same.
+func (b *Builder) LinkClaims(ctx context.Context) ([]check.Clash, error) {
+	if b.claims == 0 {
+		return nil, nil
+	}
+	err := b.exec(ctx, `UPDATE claims SET holder = ifnull((SELECT h.id FROM findings h, findings f
+		WHERE f.id = claims.finding AND h.type = f.type AND h.key_order = claims.held_order), 0) WHERE held_by <> ''`)
+	if err != nil {
+		return nil, err
+	}
+	// What nobody holds and no other finding wants or waits for is of no interest.
+	err = b.exec(ctx, `DELETE FROM claims WHERE NOT EXISTS (SELECT 1 FROM claims o WHERE o.finding = claims.finding AND o.fields = claims.fields
+		AND (o.held_by <> '' OR EXISTS (SELECT 1 FROM claims p WHERE p.fields = o.fields AND p.wants = o.wants AND p.wants <> x'' AND p.finding <> o.finding)
+		OR EXISTS (SELECT 1 FROM claims p WHERE p.holder = o.finding AND p.fields = o.fields)))`)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := b.tx.QueryContext(ctx, "SELECT "+claimColumns+" WHERE c.proposed ORDER BY c.finding")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []check.Claim
+	for rows.Next() {
+		c, err := scanClaim(rows.Scan)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, c.Claim)
+	}
+	return check.Clashes(all, func(int64, string) bool { return false }), rows.Err()
+}
+
+// Taken makes a finding a conflict, as values that it proposes are held by another record
+// of the target.
+func (b *Builder) Taken(ctx context.Context, finding int64) (was match.Status, err error) {
+	var reasons string
+	if err := b.tx.QueryRowContext(ctx, "SELECT status, reasons FROM findings WHERE id = ?", finding).Scan(&was, &reasons); err != nil {
+		return was, err
+	}
+	var list []string
+	if err := json.Unmarshal([]byte(reasons), &list); err != nil {
+		return was, err
+	}
+	if slices.Contains(list, string(match.Taken)) {
+		return match.Conflict, nil
+	}
+	text, err := json.Marshal(append(list, string(match.Taken)))
+	if err != nil {
+		return was, err
+	}
+	return was, b.exec(ctx, "UPDATE findings SET status = ?, reasons = ? WHERE id = ?", string(match.Conflict), string(text), finding)
+}
+
+// TypeOf gives the record type of a finding.
+func (b *Builder) TypeOf(ctx context.Context, finding int64) (string, error) {
+	var name string
+	err := b.tx.QueryRowContext(ctx, "SELECT type FROM findings WHERE id = ?", finding).Scan(&name)
+	return name, err
+}
+
+// Counts replaces the counts of a record type.
+func (b *Builder) Counts(ctx context.Context, t Type) error {
+	args := []any{}
+	for _, status := range match.Statuses() {
+		args = append(args, t.Counts[status])
+	}
+	return b.exec(ctx, "UPDATE types SET conflict = ?, changed = ?, new = ?, target_edit = ?, target_only = ?, same = ? WHERE name = ?", append(args, t.Name)...)
+}
+
+// Claims lists the claims of all findings, by finding.
+func (d *Docket) Claims(ctx context.Context) (map[int64][]Claim, error) {
+	rows, err := d.db.QueryContext(ctx, "SELECT "+claimColumns+" ORDER BY c.rowid")
+	if err != nil {
+		return nil, d.wrap(err)
+	}
+	defer rows.Close()
+	out := map[int64][]Claim{}
+	for rows.Next() {
+		c, err := scanClaim(rows.Scan)
+		if err != nil {
+			return nil, d.wrap(err)
+		}
+		out[c.Finding] = append(out[c.Finding], c)
+	}
+	return out, d.wrap(rows.Err())
+}
