@@ -101,6 +101,9 @@ type Change struct {
 	Type   string
 	Key    record.Key
 	Insert bool
+	// Was is the key that the record has so far where it is to get Key instead; nil where
+	// it stays. A record that has Key already is taken as it is.
+	Was    *record.Key
 	Fields []record.Field
 	Values []record.Value
 	// Fixed are texts for fields that belong to this environment alone, by field name.

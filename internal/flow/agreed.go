@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"io/fs"
@@ -11,6 +12,7 @@ import (
 	"slices"
 
 	"anagram/internal/core/catalog"
+	"anagram/internal/core/pairing"
 	"anagram/internal/core/record"
 	"anagram/internal/store/docket"
 	"anagram/internal/store/parcel"
@@ -155,15 +157,22 @@ func (a *agreeing) finish(ctx context.Context, c *catalog.Catalog, keys record.S
 // are those compared first, then others that are kept.
 func remembered(fields []record.Field, compared int, whole bool, source, target, agreed *record.Record) *record.Record {
 	switch {
-	case source == nil && target == nil:
-		if whole {
-			return nil // neither side has it any more
-		}
-		return agreed
+	case source == nil && target == nil && whole:
+		return nil // neither side has it any more
+	case (source == nil || target == nil) && agreed == nil:
+		return nil
 	case source == nil || target == nil:
-		return agreed
+		kept := *agreed
+		kept.Key = agreed.Stands()
+		return &kept
 	}
-	out := record.Record{Key: source.Key, Values: make([]record.Value, len(fields))}
+	key := source.Key
+	if target.Was != nil { // they do not agree on the key yet
+		if key = *target.Was; agreed != nil {
+			key = agreed.Stands()
+		}
+	}
+	out := record.Record{Key: key, Values: make([]record.Value, len(fields))}
 	known := false
 	for i, field := range fields {
 		out.Values[i] = record.AbsentValue()
@@ -188,6 +197,10 @@ func (im *importing) rememberImport(ctx context.Context) error {
 		return nil
 	}
 	old, err := s.openAgreed(h.Source, h.Target)
+	if err != nil {
+		return err
+	}
+	names, err := pairsOf(im.docket) // as they were, not as they are now
 	if err != nil {
 		return err
 	}
@@ -237,14 +250,23 @@ func (im *importing) rememberImport(ctx context.Context) error {
 			if sorters[one.typ] == nil {
 				sorters[one.typ] = sorting.New(scratch)
 			}
-			if err := sorters[one.typ].Add(sorting.Entry{Order: rec.Key.Order(), Payload: record.AppendLine(nil, t.Fields, rec)}); err != nil {
+			stands := rec.Key
+			if names.Paired(one.typ, rec.Key) && !one.rekeys(im.model.Catalog) {
+				was, err := record.ParseLine([]byte(lines[one.id].Target), one.typ, t.Fields, h.Keys)
+				if err != nil {
+					return err
+				}
+				stands = was.Key
+			}
+			payload := append(record.AppendKey(nil, stands), 0)
+			if err := sorters[one.typ].Add(sorting.Entry{Order: rec.Key.Order(), Payload: record.AppendLine(payload, t.Fields, rec)}); err != nil {
 				return err
 			}
 		}
 	}
 	for typ, sorter := range sorters {
 		t, _ := im.docket.Type(typ)
-		if err := a.overlay(ctx, t, h.Keys, sorter); err != nil {
+		if err := a.overlay(ctx, t, h.Keys, names, sorter); err != nil {
 			return err
 		}
 	}
@@ -252,32 +274,50 @@ func (im *importing) rememberImport(ctx context.Context) error {
 }
 
 // overlay writes a type with what was imported over what was agreed before.
-func (a *agreeing) overlay(ctx context.Context, t docket.Type, shapes record.Shapes, sorter *sorting.Sorter) error {
+func (a *agreeing) overlay(ctx context.Context, t docket.Type, shapes record.Shapes, names *pairing.Names, sorter *sorting.Sorter) error {
+	scratch, err := a.session.Workspace.Scratch()
+	if err != nil {
+		return err
+	}
 	a.done[t.Name] = true
 	fields := a.fields(t.Name, shapes, t.Fields)
 	out := a.writer.Type(t.Name, fields)
 	defer out.Discard()
-	empty := func(func(record.Record, error) bool) {}
+	add, finish := out.Add, func() error { return nil }
 	stream := agreedStream(ctx, a.old, t.Name, shapes, fields)
+	if names.Touches(t.Name) {
+		keyed := &rekeyed{sorter: sorting.New(scratch), typ: t.Name, fields: fields, shapes: shapes}
+		defer keyed.sorter.Close()
+		add, finish = keyed.add, func() error { return keyed.into(out) }
+		stream = bySource(scratch, stream, names, t.Name, fields, shapes)
+	}
 	if stream == nil {
-		stream = empty
+		stream = func(func(record.Record, error) bool) {}
 	}
 	next, stop := iter.Pull2(stream)
 	defer stop()
 	old, err, more := next()
+	keep := func() error { // what was agreed before
+		old.Key, old.Was = old.Stands(), nil
+		if err := add(old); err != nil {
+			return err
+		}
+		old, err, more = next()
+		return err
+	}
 	for entry, sortErr := range sorter.Sorted() {
 		if sortErr != nil {
 			return sortErr
 		}
-		fresh, parseErr := record.ParseLine(entry.Payload, t.Name, fields, shapes)
+		stands, line, _ := bytes.Cut(entry.Payload, []byte{0})
+		fresh, parseErr := record.ParseLine(line, t.Name, fields, shapes)
 		if parseErr != nil {
 			return parseErr
 		}
 		for more && err == nil && old.Key.Compare(fresh.Key) < 0 {
-			if err := out.Add(old); err != nil {
+			if err := keep(); err != nil {
 				return err
 			}
-			old, err, more = next()
 		}
 		if err != nil {
 			return err
@@ -290,15 +330,20 @@ func (a *agreeing) overlay(ctx context.Context, t docket.Type, shapes record.Sha
 			}
 			old, err, more = next()
 		}
-		if err := out.Add(fresh); err != nil {
+		if fresh.Key, parseErr = shapes.ParseKey(stands, t.Name); parseErr != nil {
+			return parseErr
+		}
+		if err := add(fresh); err != nil {
 			return err
 		}
 	}
 	for more && err == nil {
-		if err := out.Add(old); err != nil {
+		if err := keep(); err != nil {
 			return err
 		}
-		old, err, more = next()
+	}
+	if err == nil {
+		err = finish()
 	}
 	if err != nil {
 		return err

@@ -13,7 +13,6 @@ import (
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
 	"anagram/internal/store/parcel"
-	"anagram/internal/store/picked"
 )
 
 // ExportRequest says what to export.
@@ -105,7 +104,7 @@ func (s *Session) Export(ctx context.Context, r ExportRequest) (ExportResult, er
 	if err := g.missing(r.Environment); err != nil {
 		return result, err
 	}
-	if err := ex.referred(); err != nil {
+	if err := ex.referred(ctx); err != nil {
 		return result, err
 	}
 	if err := ctx.Err(); err != nil {
@@ -264,14 +263,6 @@ func (ex *exporting) writePicked(ctx context.Context, out *parcel.TypeWriter, ty
 			}
 		}
 	}
-}
-
-// referred lists what is referred to and not in the parcel.
-func (ex *exporting) referred() error {
-	return ex.writer.Referred(mentions(ex.set, func(r picked.Record) (parcel.Mention, error) {
-		key, err := ex.model.Shapes.ParseKey([]byte(r.Key), r.Type)
-		return parcel.Mention{Address: ex.model.Catalog.Address(r.Type, key), Through: r.Through}, err
-	}))
 }
 
 // newParcelPath settles the name of a new parcel; what is there is never replaced.

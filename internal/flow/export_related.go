@@ -295,15 +295,18 @@ func (g *gathering) follow(v record.Value, address, field, owner string) error {
 	return nil
 }
 
-// mentions gives what is only referred to, one after the other, for a parcel's list; say
-// makes the mention of a record.
-func mentions(set *picked.Set, say func(picked.Record) (parcel.Mention, error)) func() (parcel.Mention, bool, error) {
+// mentions gives what is only referred to, one after the other, for a parcel's list; look
+// is given each batch before say makes the mentions of its records.
+func mentions(set *picked.Set, look func([]picked.Record) error, say func(picked.Record) (parcel.Mention, error)) func() (parcel.Mention, bool, error) {
 	var batch []picked.Record
 	typ, after := "", ""
 	return func() (parcel.Mention, bool, error) {
 		if len(batch) == 0 {
 			var err error
 			if batch, err = set.Referred(typ, after, gatherBatch); err != nil || len(batch) == 0 {
+				return parcel.Mention{}, false, err
+			}
+			if err := look(batch); err != nil {
 				return parcel.Mention{}, false, err
 			}
 		}

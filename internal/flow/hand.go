@@ -287,7 +287,7 @@ func (sl *sealing) refer(v record.Value, through, from string) error {
 // references checks what the records refer to: a record of a type that is here whole has
 // to be here; others are listed as only referred to.
 func (sl *sealing) references() error {
-	return sl.writer.Referred(mentions(sl.set, func(r picked.Record) (parcel.Mention, error) {
+	return sl.writer.Referred(mentions(sl.set, func([]picked.Record) error { return nil }, func(r picked.Record) (parcel.Mention, error) {
 		key, err := sl.edited.Manifest.Keys.ParseKey([]byte(r.Key), r.Type)
 		if err != nil {
 			return parcel.Mention{}, err

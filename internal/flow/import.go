@@ -10,6 +10,7 @@ import (
 
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
+	"anagram/internal/core/pairing"
 	"anagram/internal/core/sequence"
 	"anagram/internal/environment"
 	"anagram/internal/store/docket"
@@ -69,6 +70,7 @@ type importing struct {
 	standing standing
 	model    *environment.Model
 	work     environment.Work
+	names    *pairing.Names // nil where no record has another key in the target
 	run      int64
 	ranks    map[string]int
 
@@ -77,7 +79,7 @@ type importing struct {
 	result  ImportResult
 }
 
-func (s *Session) newImporting(d *docket.Docket) *importing {
+func (s *Session) newImporting(d *docket.Docket) (*importing, error) {
 	im := &importing{
 		session: s, docket: d, left: map[int64]*LeftOut{}, already: map[int64]bool{}, ranks: map[string]int{},
 		model:  &environment.Model{Environment: d.Header.Target, Catalog: d.Catalog, Shapes: d.Header.Keys},
@@ -86,7 +88,9 @@ func (s *Session) newImporting(d *docket.Docket) *importing {
 	for i, t := range d.Types {
 		im.ranks[t.Name] = i
 	}
-	return im
+	var err error
+	im.names, err = pairsOf(d)
+	return im, err
 }
 
 // finish completes the result.
@@ -103,8 +107,11 @@ func (im *importing) finish(start time.Time) {
 // rehearsal does the same and takes it back.
 func (s *Session) Import(ctx context.Context, d *docket.Docket, rehearse bool) (ImportResult, error) {
 	start := time.Now()
-	im := s.newImporting(d)
-	err := im.carryOut(ctx, rehearse)
+	im, err := s.newImporting(d)
+	if err != nil {
+		return im.result, err
+	}
+	err = im.carryOut(ctx, rehearse)
 	im.finish(start)
 	return im.result, err
 }
@@ -180,6 +187,7 @@ func (im *importing) carryOut(ctx context.Context, rehearse bool) error {
 	if im.work, err = env.Begin(ctx); err != nil {
 		return err
 	}
+	im.work = pairedInto(im.work, im.names)
 	defer func() { _ = im.work.Rollback() }()
 	if im.run, err = d.StartRun(ctx, kind, s.Who, s.Now()); err != nil {
 		return err

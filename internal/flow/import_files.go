@@ -43,7 +43,10 @@ func (onlyRead) Rollback() error              { return nil }
 // in import order. The target is only read.
 func (s *Session) WriteLoadFiles(ctx context.Context, d *docket.Docket, dir, form string) (ImportResult, error) {
 	start := time.Now()
-	im := s.newImporting(d)
+	im, err := s.newImporting(d)
+	if err != nil {
+		return im.result, err
+	}
 	if !slices.Contains(LoadForms(), form) {
 		return im.result, usage("--form is csv, jsonl or sql, not %q", form)
 	}
@@ -53,7 +56,7 @@ func (s *Session) WriteLoadFiles(ctx context.Context, d *docket.Docket, dir, for
 			return im.result, usage("%s is there already and is no empty folder; name a new one with --into-files", dir)
 		}
 	}
-	err := im.writeOut(ctx, dir, form)
+	err = im.writeOut(ctx, dir, form)
 	im.finish(start)
 	return im.result, err
 }
@@ -69,7 +72,7 @@ func (im *importing) writeOut(ctx context.Context, dir, form string) error {
 		return err
 	}
 	defer env.Close()
-	im.work = onlyRead{env}
+	im.work = pairedInto(onlyRead{env}, im.names)
 	if im.run, err = d.StartRun(ctx, docket.FilesRun, s.Who, s.Now()); err != nil {
 		return err
 	}
@@ -152,11 +155,16 @@ func (l *loadWriter) write(ctx context.Context, writes []sequence.Write) error {
 		}
 		for _, w := range batch {
 			change, err := im.change(byID[w.ID], w, lines[w.ID])
-			if err == nil {
-				err = l.change(ctx, change)
-			}
 			if err != nil {
 				return err
+			}
+			source := change.Key
+			change = named(im.names, change)
+			if err := l.change(ctx, change); err != nil {
+				return err
+			}
+			if change.Was != nil {
+				im.names.Written(change.Type, source)
 			}
 			switch {
 			case len(w.Only) > 0:
@@ -185,6 +193,9 @@ func (l *loadWriter) change(ctx context.Context, c environment.Change) error {
 	action := "change"
 	if c.Insert {
 		action = "add"
+	}
+	if c.Was != nil && l.form != "sql" {
+		action, c = "rekey", l.rekey(c)
 	}
 	names := make([]string, len(c.Fields))
 	for i, field := range c.Fields {
@@ -229,6 +240,21 @@ func (l *loadWriter) change(ctx context.Context, c environment.Change) error {
 		l.counts[len(l.counts)-1]++
 		return l.table.Row(cells)
 	}
+}
+
+// rekey makes a change of a key one of ordinary fields: the record by the key that it has
+// so far, and the new values of the key as new_ and the field's name.
+func (l *loadWriter) rekey(c environment.Change) environment.Change {
+	fields, values := []record.Field{}, []record.Value{}
+	for i, field := range l.im.model.Shapes[c.Type] {
+		if !field.Same(c.Key.Parts()[i], c.Was.Parts()[i]) {
+			field.Name = "new_" + field.Name
+			fields, values = append(fields, field), append(values, c.Key.Parts()[i])
+		}
+	}
+	c.Key, c.Was = *c.Was, nil
+	c.Fields, c.Values = append(fields, c.Fields...), append(values, c.Values...)
+	return c
 }
 
 // withFixed adds the values of fields that belong to the target alone.
@@ -383,8 +409,11 @@ func (s *Session) confirm(ctx context.Context, env environment.Environment, path
 	}
 	defer d.Close()
 	out := Confirmation{Docket: d.Header.Number}
-	im := s.newImporting(d)
-	im.work = onlyRead{env}
+	im, err := s.newImporting(d)
+	if err != nil {
+		return out, err
+	}
+	im.work = pairedInto(onlyRead{env}, im.names)
 	if im.standing, err = readStanding(ctx, d); err != nil {
 		return out, err
 	}
@@ -404,7 +433,7 @@ func (s *Session) confirm(ctx context.Context, env environment.Environment, path
 				return err
 			}
 			here := now[lines[a.id].Order]
-			loaded := len(here) == 1 && !slices.ContainsFunc(match.Compare(t.Fields, source.Values, here[0].Values, nil), func(d match.Difference) bool { return a.writes(t.Fields[d.Field].Name) })
+			loaded := len(here) == 1 && (here[0].Was == nil || !a.rekeys(d.Catalog)) && !slices.ContainsFunc(match.Compare(t.Fields, source.Values, here[0].Values, nil), func(d match.Difference) bool { return a.writes(t.Fields[d.Field].Name) })
 			switch {
 			case !loaded:
 				out.Missing++

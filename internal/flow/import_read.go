@@ -95,7 +95,9 @@ func (im *importing) readAgain(ctx context.Context) error {
 			default:
 				image := docket.Image{Finding: a.id}
 				if len(here) == 1 {
-					image.Line, image.Values = string(record.AppendLine(nil, t.Fields, here[0])), here[0].Values
+					before := here[0]
+					before.Key = before.Stands()
+					image.Line, image.Values = string(record.AppendLine(nil, t.Fields, before)), before.Values
 				}
 				images = append(images, image)
 			}
@@ -119,7 +121,8 @@ func (im *importing) compare(a *approval, t docket.Type, here []record.Record, s
 		return "it is no longer in " + target, false, nil
 	}
 	fromSource := match.Compare(t.Fields, source.Values, here[0].Values, nil)
-	approvedDiffer := slices.ContainsFunc(fromSource, func(d match.Difference) bool { return a.writes(t.Fields[d.Field].Name) })
+	rekeys := a.rekeys(im.docket.Catalog)
+	approvedDiffer := rekeys && here[0].Was != nil || slices.ContainsFunc(fromSource, func(d match.Difference) bool { return a.writes(t.Fields[d.Field].Name) })
 	if a.status == match.New {
 		if !approvedDiffer {
 			return "", true, nil
@@ -131,15 +134,20 @@ func (im *importing) compare(a *approval, t docket.Type, here []record.Record, s
 		return "", false, err
 	}
 	since := match.Compare(t.Fields, was.Values, here[0].Values, nil)
-	if len(since) == 0 {
+	// One that has the source's key by now may be due to an import that was interrupted.
+	renamed := here[0].Stands().Order() != was.Key.Order()
+	if len(since) == 0 && !renamed {
 		return "", false, nil
 	}
 	// An import that was interrupted after it was complete leaves exactly this: every
 	// difference is an approved field that holds the approved value.
-	if !approvedDiffer && !slices.ContainsFunc(since, func(d match.Difference) bool { return !a.writes(t.Fields[d.Field].Name) }) {
+	if !approvedDiffer && (rekeys || !renamed) && !slices.ContainsFunc(since, func(d match.Difference) bool { return !a.writes(t.Fields[d.Field].Name) }) {
 		return "", true, nil
 	}
 	var what []string
+	if renamed {
+		what = append(what, "it is "+im.model.Catalog.Address(t.Name, here[0].Stands())+" by now")
+	}
 	for _, d := range since {
 		field := t.Fields[d.Field]
 		what = append(what, fmt.Sprintf("%s was %s and is %s", field.Name, Readable(Show(im.model.Catalog, field, d.Source)), Readable(Show(im.model.Catalog, field, d.Target))))

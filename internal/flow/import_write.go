@@ -27,7 +27,7 @@ func (im *importing) sequence() ([]sequence.Write, error) {
 		node := sequence.Node{ID: a.id, Rank: im.ranks[a.typ], New: a.status == match.New}
 		for _, n := range a.needs {
 			if n.Finding != 0 {
-				node.Needs = append(node.Needs, sequence.Edge{To: n.Finding, Field: n.Field, Required: n.Required})
+				node.Needs = append(node.Needs, sequence.Edge{To: n.Finding, Field: n.Field, Required: n.Required || n.ByName, Change: n.ByName})
 			}
 		}
 		for _, id := range a.after {
@@ -128,6 +128,9 @@ func (im *importing) change(a *approval, w sequence.Write, line docket.Finding) 
 		}
 		c.Fields, c.Values = append(c.Fields, field), append(c.Values, v)
 	}
+	if len(w.Only) == 0 && a.rekeys(im.docket.Catalog) {
+		c.Was = &source.Key // what it is so far is known by the pair; see named
+	}
 	if c.Insert {
 		typ, _ := im.docket.Catalog.Type(a.typ)
 		c.Fixed = fixedFor(typ, im.docket.Header.Target)
@@ -164,6 +167,11 @@ func (im *importing) readBack(ctx context.Context) error {
 			source, err := record.ParseLine([]byte(lines[a.id].Source), t.Name, t.Fields, im.model.Shapes)
 			if err != nil {
 				return err
+			}
+			if a.rekeys(im.docket.Catalog) && here[0].Was != nil {
+				im.fail(a, ReadBackDiffers, fmt.Sprintf("%s was to get this key and reads back as %s; something in %s changes what is written.",
+					a.address, im.model.Catalog.Address(t.Name, *here[0].Was), im.docket.Header.Target))
+				continue
 			}
 			for _, d := range match.Compare(t.Fields, source.Values, here[0].Values, nil) {
 				field := t.Fields[d.Field]

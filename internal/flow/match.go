@@ -11,6 +11,7 @@ import (
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
+	"anagram/internal/core/pairing"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
 	"anagram/internal/store/docket"
@@ -97,6 +98,9 @@ func (s *Session) Match(ctx context.Context, r MatchRequest) (MatchResult, error
 	if err := m.checkTimes(ctx, s.exported == p.Path()); err != nil {
 		return result, err
 	}
+	if err := m.readPairs(ctx); err != nil {
+		return result, err
+	}
 	for _, t := range c.Types {
 		if pt, ok := p.Manifest.Type(t.Name); ok {
 			if err := m.matchType(ctx, t, pt); err != nil {
@@ -126,6 +130,9 @@ func (s *Session) Match(ctx context.Context, r MatchRequest) (MatchResult, error
 		if err := m.resolveNeeds(ctx); err != nil {
 			return result, err
 		}
+		if err := m.referredDiffers(ctx); err != nil {
+			return result, err
+		}
 	}
 	file, err := filepath.Abs(p.Path())
 	if err != nil {
@@ -135,7 +142,7 @@ func (s *Session) Match(ctx context.Context, r MatchRequest) (MatchResult, error
 		Number: m.number, Parcel: name, ParcelFile: file, ParcelSeal: p.Manifest.Seal, Source: p.Manifest.Source,
 		ExportedAt: p.Manifest.ExportedAt, ExportedBy: p.Manifest.ExportedBy, Target: target, TargetAddress: env.about.Address,
 		MatchedAt: docket.Stamp(s.Now()), MatchedBy: s.Who, Keys: p.Manifest.Keys, NotCompared: m.notCompared, Program: s.Program,
-		Resealed: p.Manifest.Resealed, ByHand: p.Manifest.Origin != "",
+		Paired: m.pairs, Resealed: p.Manifest.Resealed, ByHand: p.Manifest.Origin != "",
 	}
 	if t := against.parcel; t != nil {
 		header.TargetParcel, header.TargetExportedAt, header.TargetExportedBy = s.libraryName(t), t.Manifest.ExportedAt, t.Manifest.ExportedBy
@@ -193,21 +200,24 @@ func sentence(c *catalog.Catalog, word string) string {
 
 // matching is one match at work.
 type matching struct {
-	session   *Session
-	parcel    *parcel.Reader
-	env       described
-	builder   *docket.Builder
-	scratch   string
-	target    string
-	catalog   *catalog.Catalog
-	model     *environment.Model
-	selection selection
-	number    int
-	against   *parcel.Reader // nil where the target is an environment
-	agreed    *parcel.Reader // nil where nothing is known of what both last agreed on
-	agreeing  *agreeing      // nil where nothing is remembered
-	renames   *renames       // of the type at work; nil where none are looked for
-	claims    *claiming      // of the type at work; nil where nothing is unique beside the key
+	session     *Session
+	parcel      *parcel.Reader
+	env         described
+	builder     *docket.Builder
+	scratch     string
+	target      string
+	catalog     *catalog.Catalog
+	model       *environment.Model
+	selection   selection
+	number      int
+	against     *parcel.Reader // nil where the target is an environment
+	agreed      *parcel.Reader // nil where nothing is known of what both last agreed on
+	agreeing    *agreeing      // nil where nothing is remembered
+	renames     *renames       // of the type at work; nil where none are looked for
+	names       *pairing.Names // of the target's records; nil where nothing is paired
+	agreedNames *pairing.Names
+	pairs       []docket.Paired // those that are in use
+	claims      *claiming       // of the type at work; nil where nothing is unique beside the key
 
 	ambiguous   map[string]map[string]bool // type -> key order
 	types       []docket.Type
@@ -307,7 +317,7 @@ func (m *matching) matchType(ctx context.Context, t *catalog.Type, pt parcel.Typ
 	}
 	m.startClaims(t, fields)
 	counts, err := match.Join(match.Input{
-		Fields: fields, Agreed: known, Remember: remember.note, Retired: retired(t, fields),
+		Fields: fields, Keys: m.model.Shapes[t.Name], Agreed: known, Remember: remember.note, Retired: retired(t, fields),
 		Source: m.project(m.parcel.Records(ctx, t.Name), t.Name, fields, at),
 		Target: m.sorted(ctx, target.sorter, t.Name, fields),
 		// Of the target only what is in scope was read.
@@ -331,28 +341,39 @@ func (m *matching) matchType(ctx context.Context, t *catalog.Type, pt parcel.Typ
 	return m.builder.Type(ctx, m.types[len(m.types)-1])
 }
 
-// packTarget writes a record for sorting: where it was read from, internal id and stamps, then the line of key
+// packTarget writes a record for sorting: where it was read from, internal id, stamps and the key there
+// if it is another one, then the line of key
 // and values, which stands alone so that it can be compared with the source's.
 func packTarget(fields []record.Field, rec record.Record, source byte) []byte {
 	head := string(source)
 	for _, text := range []string{rec.ID, rec.ChangedAt, rec.ChangedBy} { // an id of bytes may hold a zero
 		head += strings.ReplaceAll(text, "\x00", "\ufffd") + "\x00"
 	}
+	if rec.Was != nil {
+		head += string(record.AppendKey(nil, *rec.Was))
+	}
+	head += "\x00"
 	rec.ChangedAt, rec.ChangedBy = "", ""
 	return record.AppendLine([]byte(head), fields, rec)
 }
 
 // unpackTarget gives the record back; its key and values are read only when asked for.
-func unpackTarget(entry sorting.Entry, typ string, fields []record.Field, shapes record.Shapes) record.Record {
-	parts := bytes.SplitN(entry.Payload, []byte{0}, 4)
-	return record.Record{
-		Key: record.KeyByOrder(entry.Order), ID: string(parts[0]), ChangedAt: string(parts[1]), ChangedBy: string(parts[2]), Line: parts[3],
+func unpackTarget(entry sorting.Entry, typ string, fields []record.Field, shapes record.Shapes) (record.Record, error) {
+	parts := bytes.SplitN(entry.Payload, []byte{0}, 5)
+	out := record.Record{
+		Key: record.KeyByOrder(entry.Order), ID: string(parts[0]), ChangedAt: string(parts[1]), ChangedBy: string(parts[2]), Line: parts[4],
 		Load: func(r *record.Record) error {
 			full, err := record.ParseLine(r.Line, typ, fields, shapes)
 			r.Key, r.Values, r.Load = full.Key, full.Values, nil
 			return err
 		},
 	}
+	if len(parts[3]) == 0 {
+		return out, nil
+	}
+	was, err := shapes.ParseKey(parts[3], typ)
+	out.Was = &was
+	return out, err
 }
 
 // project keeps the compared fields of the parcel's records. A parcel has no internal

@@ -8,6 +8,7 @@ import (
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
 	"anagram/internal/store/parcel"
+	"anagram/internal/store/sorting"
 )
 
 // openAgreed finds what both sides last agreed on: what is given, else what was
@@ -59,6 +60,7 @@ func (m *matching) keepAgreed(ctx context.Context) error {
 // remembering takes down what is agreed on the records of one type.
 type remembering struct {
 	out      *parcel.TypeWriter // nil where nothing is remembered
+	keyed    *rekeyed           // between note and out where keys may be others than those compared
 	fields   []record.Field
 	compared int
 	whole    bool
@@ -72,7 +74,12 @@ func (m *matching) agreedOn(ctx context.Context, t *catalog.Type, pt parcel.Type
 		r.fields = m.agreeing.fields(t.Name, m.model.Shapes, compared)
 		r.out = m.agreeing.writer.Type(t.Name, r.fields)
 	}
-	return agreedStream(ctx, m.agreed, t.Name, m.model.Shapes, r.fields), r
+	stream := agreedStream(ctx, m.agreed, t.Name, m.model.Shapes, r.fields)
+	if m.agreedNames.Touches(t.Name) {
+		r.keyed = &rekeyed{sorter: sorting.New(m.scratch), typ: t.Name, fields: r.fields, shapes: m.model.Shapes}
+		stream = bySource(m.scratch, stream, m.agreedNames, t.Name, r.fields, m.model.Shapes)
+	}
+	return stream, r
 }
 
 func (r *remembering) note(_ match.Status, source, target, agreed *record.Record) error {
@@ -81,6 +88,9 @@ func (r *remembering) note(_ match.Status, source, target, agreed *record.Record
 	}
 	if kept := remembered(r.fields, r.compared, r.whole, source, target, agreed); kept != nil {
 		kept.ChangedAt, kept.ChangedBy, kept.Why, kept.Through, kept.Line = "", "", "", "", nil
+		if r.keyed != nil {
+			return r.keyed.add(*kept)
+		}
 		return r.out.Add(*kept)
 	}
 	return nil
@@ -90,11 +100,19 @@ func (r *remembering) finish() error {
 	if r.out == nil {
 		return nil
 	}
+	if r.keyed != nil {
+		if err := r.keyed.into(r.out); err != nil {
+			return err
+		}
+	}
 	_, err := r.out.Finish(false)
 	return err
 }
 
 func (r *remembering) discard() {
+	if r.keyed != nil {
+		r.keyed.sorter.Close()
+	}
 	if r.out != nil {
 		r.out.Discard()
 	}

@@ -44,9 +44,13 @@ func (m *matching) found(ctx context.Context, t *catalog.Type, fields []record.F
 		out.Source = string(record.AppendLine(nil, fields, *f.Source))
 	}
 	if f.Target != nil {
-		out.Target = string(record.AppendLine(nil, fields, *f.Target))
+		there := *f.Target
+		if there.Key = f.Target.Stands(); f.Target.Was != nil {
+			out.Was = m.catalog.Address(t.Name, there.Key)
+		}
+		out.Target = string(record.AppendLine(nil, fields, there))
 	}
-	out.Fields = m.shown(fields, f)
+	out.Fields = m.shown(t, fields, f)
 	id, err := m.builder.Finding(ctx, out)
 	if err != nil {
 		return err
@@ -70,7 +74,7 @@ func (m *matching) found(ctx context.Context, t *catalog.Type, fields []record.F
 			within := m.ambiguousWithin(f.Key)
 			return m.check(ctx, id, check.Ambiguity(out.Address, m.parcel.Manifest.Source, m.target, f.SourceIDs, f.TargetIDs, within))
 		}
-		if err := m.conflicts(ctx, id, fields, f, out.Address); err != nil {
+		if err := m.conflicts(ctx, id, t, fields, f, out.Address); err != nil {
 			return err
 		}
 		if f.Target == nil {
@@ -84,7 +88,7 @@ func (m *matching) found(ctx context.Context, t *catalog.Type, fields []record.F
 	case match.Changed:
 		for _, d := range f.Differences {
 			if d.Proposed() {
-				if err := m.proposed(ctx, id, t, fields[d.Field], d.Source); err != nil {
+				if err := m.proposed(ctx, id, t, m.field(t, fields, d), d.Source); err != nil {
 					return err
 				}
 			}
@@ -94,7 +98,7 @@ func (m *matching) found(ctx context.Context, t *catalog.Type, fields []record.F
 }
 
 // conflicts says for each reason what is behind it.
-func (m *matching) conflicts(ctx context.Context, id int64, fields []record.Field, f match.Finding, address string) error {
+func (m *matching) conflicts(ctx context.Context, id int64, t *catalog.Type, fields []record.Field, f match.Finding, address string) error {
 	source, target := check.Side{Environment: m.parcel.Manifest.Source}, check.Side{Environment: m.target}
 	if f.Source != nil {
 		source.At, source.By = f.Source.ChangedAt, f.Source.ChangedBy
@@ -105,7 +109,7 @@ func (m *matching) conflicts(ctx context.Context, id int64, fields []record.Fiel
 	var both []string
 	for _, d := range f.Differences {
 		if d.Moved == match.MovedBoth {
-			both = append(both, fields[d.Field].Name)
+			both = append(both, m.field(t, fields, d).Name)
 		}
 	}
 	for _, reason := range f.Reasons {
@@ -121,7 +125,7 @@ func (m *matching) conflicts(ctx context.Context, id int64, fields []record.Fiel
 // isNew keeps what a record needs that an import would add.
 func (m *matching) isNew(ctx context.Context, id int64, t *catalog.Type, fields []record.Field, f match.Finding, address string) error {
 	for i, part := range f.Key.Parts() {
-		if err := m.need(ctx, id, t, record.Field{Name: t.Key[i], Required: true}, part); err != nil {
+		if err := m.proposed(ctx, id, t, m.field(t, fields, match.Difference{Field: i, Key: true}), part); err != nil {
 			return err
 		}
 	}
@@ -133,10 +137,20 @@ func (m *matching) isNew(ctx context.Context, id int64, t *catalog.Type, fields 
 	return m.localNeeded(ctx, id, t, address)
 }
 
+// field gives the field of a difference; no part of a key can be written later.
+func (m *matching) field(t *catalog.Type, fields []record.Field, d match.Difference) record.Field {
+	if !d.Key {
+		return fields[d.Field]
+	}
+	field := m.model.Shapes[t.Name][d.Field]
+	field.Required = true
+	return field
+}
+
 // mayBeTaken keeps what the source's values need where a person may take them.
 func (m *matching) mayBeTaken(ctx context.Context, id int64, t *catalog.Type, fields []record.Field, f match.Finding) error {
 	for _, d := range f.Differences {
-		if err := m.proposed(ctx, id, t, fields[d.Field], d.Source); err != nil {
+		if err := m.proposed(ctx, id, t, m.field(t, fields, d), d.Source); err != nil {
 			return err
 		}
 	}
@@ -167,7 +181,7 @@ func (m *matching) title(t *catalog.Type, fields []record.Field, f match.Finding
 
 // shown gives the fields of a finding as people see them: those that differ, and of a
 // record that only one side has, those that are not null.
-func (m *matching) shown(fields []record.Field, f match.Finding) []docket.Field {
+func (m *matching) shown(t *catalog.Type, fields []record.Field, f match.Finding) []docket.Field {
 	out := []docket.Field{}
 	switch {
 	case slices.Contains(f.Reasons, match.Ambiguous):
@@ -191,7 +205,7 @@ func (m *matching) shown(fields []record.Field, f match.Finding) []docket.Field 
 		}
 	default:
 		for _, d := range f.Differences {
-			field := fields[d.Field]
+			field := m.field(t, fields, d)
 			out = append(out, docket.Field{
 				Field: field.Name, Source: Show(m.catalog, field, d.Source), Target: Show(m.catalog, field, d.Target),
 				Agreed: Show(m.catalog, field, d.Agreed), AgreedKnown: d.AgreedKnown, Moved: string(d.Moved),

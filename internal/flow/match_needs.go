@@ -71,6 +71,7 @@ func (m *matching) need(ctx context.Context, finding int64, t *catalog.Type, fie
 		n.Field, n.Address = field.Name, m.catalog.Address(ref.Refers(), ref.Key())
 		n.Owner = field.Name == t.OwnerField()
 		n.Required = field.Required || n.Owner
+		n.ByName = t.Refers[field.Name].ByKey && m.names.Paired(ref.Refers(), ref.Key())
 		if err := m.builder.Need(ctx, n, ref.Key()); err != nil {
 			return err
 		}

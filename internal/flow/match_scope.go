@@ -111,7 +111,11 @@ func (m *matching) readInto(ctx context.Context, t *catalog.Type, pt parcel.Type
 
 // countOthers counts the target's records that were not read, where it can be asked.
 func (m *matching) countOthers(ctx context.Context, t *catalog.Type, out *targetRecords, read int) error {
-	prober, ok := m.env.Environment.(environment.Prober)
+	at := m.env.Environment
+	if p, renamed := at.(pairedEnvironment); renamed {
+		at = p.Environment
+	}
+	prober, ok := at.(environment.Prober)
 	if !ok {
 		return nil
 	}
@@ -161,7 +165,7 @@ func (m *matching) sorted(ctx context.Context, sorter *sorting.Sorter, typ strin
 				}
 				last, source = entry.Order, entry.Payload[0]
 				entry.Payload = entry.Payload[1:]
-				rec = unpackTarget(entry, typ, fields, m.model.Shapes)
+				rec, err = unpackTarget(entry, typ, fields, m.model.Shapes)
 			}
 			if !yield(rec, err) || err != nil {
 				return

@@ -61,7 +61,7 @@ func (m *matching) claim(ctx context.Context, id int64, f match.Finding, address
 				continue
 			}
 			for _, d := range f.Differences {
-				if d.Field == at {
+				if d.Field == at && !d.Key {
 					differs = append(differs, name)
 					if d.Proposed() || f.Status == match.Conflict {
 						proposed = append(proposed, name)

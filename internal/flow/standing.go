@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 
+	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
 	"anagram/internal/store/docket"
@@ -87,7 +88,11 @@ func readStanding(ctx context.Context, d *docket.Docket) (standing, error) {
 			out.blocked[a.id] = append(out.blocked[a.id], clash)
 		}
 		for _, n := range a.needs {
-			if n.Finding != 0 {
+			switch needed := byID[n.Finding]; {
+			case n.Finding == 0:
+			case n.ByName && needed != nil && !needed.rekeys(d.Catalog):
+				c.Blocked = string(check.ReferenceNotApproved)
+			default:
 				c.Needs = append(c.Needs, n.Finding)
 			}
 		}
@@ -111,8 +116,12 @@ func readStanding(ctx context.Context, d *docket.Docket) (standing, error) {
 				continue
 			}
 			needed := byID[n.Finding]
-			if needed == nil {
-				out.blocked[a.id] = append(out.blocked[a.id], check.NotApproved(a.address, n.Need, d.Header.Target, d.Header.Number, ""))
+			if needed == nil || n.ByName && !needed.rekeys(d.Catalog) {
+				c := check.NotApproved(a.address, n.Need, d.Header.Target, d.Header.Number, "")
+				if n.ByName {
+					c = check.NotRekeyed(a.address, n.Need, d.Header.Target)
+				}
+				out.blocked[a.id] = append(out.blocked[a.id], c)
 				continue
 			}
 			if _, down := fallen[n.Finding]; down && n.Finding != a.id {
@@ -179,6 +188,12 @@ func (a *approval) writes(field string) bool {
 		return !slices.Contains(a.declined, field)
 	}
 	return slices.Contains(a.fields, field)
+}
+
+// rekeys reports whether the record is going to get the source's key.
+func (a *approval) rekeys(c *catalog.Catalog) bool {
+	t, ok := c.Type(a.typ)
+	return ok && a.status != match.New && slices.ContainsFunc(t.Key, func(field string) bool { return slices.Contains(a.fields, field) })
 }
 
 // escapes reports whether a missing reference does not matter, as none of the fields

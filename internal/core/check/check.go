@@ -42,6 +42,8 @@ const (
 	SourceMoved          Code = "source-moved"
 	OpenDocket           Code = "open-docket"
 	ValueTaken           Code = "value-taken"
+	PairNotUsed          Code = "pair-not-used"
+	ReferredDiffers      Code = "referred-differs"
 )
 
 // Check is one thing that a person should know about a record or a docket.
@@ -117,4 +119,27 @@ func NotApproved(address string, n Need, target string, docket int, why string) 
 	c.Message = fmt.Sprintf("%s %s %s (field %s), which is not in %s and is in docket %d but not approved.", address, verb, n.Address, n.Field, target, docket)
 	c.Mend = fmt.Sprintf("Approve %s, or create it in %s and match again.", n.Address, target)
 	return c
+}
+
+// NotRekeyed checks a need on the new key of a record that the target knows by another one
+// and that is not going to get it.
+func NotRekeyed(address string, n Need, target string) Check {
+	return Check{ReferenceNotApproved, Blocker,
+		fmt.Sprintf("%s holds the key of %s (field %s), which has another key in %s until the change of it is approved.", address, n.Address, n.Field, target),
+		fmt.Sprintf("Approve %s as well, or decline %s.", n.Address, address)}
+}
+
+// Differs cautions that a record which the parcel does not hold, but refers to, has other
+// values in the target. By is one record that refers to it, or how many do.
+func Differs(by string, several bool, address, source, target string, fields []string) Check {
+	verb, what := "refers", "field "+strings.Join(fields, ", ")
+	if several {
+		verb = "refer"
+	}
+	if len(fields) > 1 {
+		what = "fields " + strings.Join(fields, ", ")
+	}
+	return Check{ReferredDiffers, Caution,
+		fmt.Sprintf("%s %s to %s, which is not in the parcel and is not in %s as it is in %s (%s).", by, verb, address, target, source, what),
+		fmt.Sprintf("Look whether it is meant to be the same record; to bring its values as well, export %s and match again.", address)}
 }

@@ -55,10 +55,10 @@ func Renamed(address, other, source, target string, fields, of int, isNew bool) 
 	}
 	c := Check{LooksRenamed, Caution, fmt.Sprintf("%s is only in %s and looks like %s, which is only in %s: %s.", address, source, other, target, agree), ""}
 	if isNew {
-		c.Mend = fmt.Sprintf("If they are one record, change its key by hand in %s and match again; importing it would make a second one.", target)
+		c.Mend = fmt.Sprintf("If they are one record, say so with anagram pair %s %s and match again; importing it as it is would make a second one.", other, address)
 	} else {
 		c.Message = fmt.Sprintf("%s is only in %s and looks like %s, which is only in %s: %s.", address, target, other, source, agree)
-		c.Mend = fmt.Sprintf("If they are one record, change its key by hand in %s and match again.", target)
+		c.Mend = fmt.Sprintf("If they are one record, say so with anagram pair %s %s and match again.", address, other)
 	}
 	return c
 }

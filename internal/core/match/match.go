@@ -60,7 +60,8 @@ const (
 
 // Difference is one field in which source and target differ.
 type Difference struct {
-	Field       int // index in the fields of the stream
+	Field       int // index in the fields of the stream, or with Key in those of the key
+	Key         bool
 	Source      record.Value
 	Target      record.Value
 	Agreed      record.Value
@@ -93,6 +94,7 @@ const MaxIDs = 20
 // loaded: those whose Line is that of the source are never read.
 type Input struct {
 	Fields []record.Field
+	Keys   []record.Field // the fields of the key
 	Source record.Stream
 	Target record.Stream
 	Agreed record.Stream // nil where it is not known what both last agreed on
@@ -150,7 +152,7 @@ func Join(in Input, found func(Finding) error) (Counts, error) {
 		if err != nil {
 			return counts, err
 		}
-		if s.count == 1 && t.count == 1 && s.first.Line != nil && bytes.Equal(s.first.Line, t.first.Line) && !in.Ambiguous(s.first.Key) {
+		if s.count == 1 && t.count == 1 && s.first.Line != nil && t.first.Was == nil && bytes.Equal(s.first.Line, t.first.Line) && !in.Ambiguous(s.first.Key) {
 			counts.By[Same]++
 			if err := in.remember(Same, s.first, s.first, a); err != nil {
 				return counts, err
@@ -216,7 +218,7 @@ func judge(in Input, key record.Key, s, t group, agreed *record.Record) Finding 
 		f.Status = TargetOnly
 		return f
 	}
-	f.Differences = Compare(in.Fields, s.first.Values, t.first.Values, agreed)
+	f.Differences = append(compareKeys(in.Keys, *s.first, *t.first, agreed), Compare(in.Fields, s.first.Values, t.first.Values, agreed)...)
 	f.Status = statusOf(f.Differences)
 	if f.Status == Conflict {
 		f.Reasons = []Reason{BothMoved}
@@ -264,16 +266,44 @@ func Compare(fields []record.Field, source, target []record.Value, agreed *recor
 			continue
 		}
 		d := Difference{Field: i, Source: s, Target: t}
-		if agreed != nil && !agreed.Values[i].IsAbsent() {
-			d.Agreed, d.AgreedKnown = agreed.Values[i], true
-			switch {
-			case field.Same(d.Agreed, t):
-				d.Moved = MovedSource
-			case field.Same(d.Agreed, s):
-				d.Moved = MovedTarget
-			default:
-				d.Moved = MovedBoth
-			}
+		if agreed != nil {
+			d.judge(field, agreed.Values[i])
+		}
+		out = append(out, d)
+	}
+	return out
+}
+
+// judge says which side moved since the agreed value, where that is known.
+func (d *Difference) judge(field record.Field, agreed record.Value) {
+	if agreed.IsAbsent() {
+		return
+	}
+	d.Agreed, d.AgreedKnown = agreed, true
+	switch {
+	case field.Same(agreed, d.Target):
+		d.Moved = MovedSource
+	case field.Same(agreed, d.Source):
+		d.Moved = MovedTarget
+	default:
+		d.Moved = MovedBoth
+	}
+}
+
+// compareKeys gives the fields of the key in which a record of the target that stands
+// under another key differs.
+func compareKeys(fields []record.Field, source, target record.Record, agreed *record.Record) []Difference {
+	if target.Was == nil {
+		return nil
+	}
+	var out []Difference
+	for i, field := range fields {
+		d := Difference{Field: i, Key: true, Source: source.Key.Parts()[i], Target: target.Was.Parts()[i]}
+		if field.Same(d.Source, d.Target) {
+			continue
+		}
+		if agreed != nil {
+			d.judge(field, agreed.Stands().Parts()[i])
 		}
 		out = append(out, d)
 	}

@@ -1,6 +1,10 @@
 package record
 
-import "iter"
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"iter"
+)
 
 // Field describes one field of a stream of records.
 type Field struct {
@@ -19,6 +23,13 @@ type Field struct {
 // Same reports whether two values of the field are the same under its rule.
 func (f Field) Same(a, b Value) bool {
 	return a.Equal(b) || f.Rule.Form(a).Equal(f.Rule.Form(b))
+}
+
+// Sum tells values of the field apart: those that are the same have the same sum, 16
+// digits of the SHA-256 of what a record line has for them.
+func (f Field) Sum(v Value) string {
+	sum := sha256.Sum256(AppendValue(nil, f.Rule.Form(v)))
+	return hex.EncodeToString(sum[:8])
 }
 
 // Shapes gives for each record type the fields of its key, in key order.
@@ -43,6 +54,9 @@ type Record struct {
 	ChangedBy string
 	Why       string // in a parcel: chosen or along
 	Through   string // of a record that came along: what it came through
+	// Was is the key under which the record stands where it was read, if that is not Key
+	// itself, as a person said that both are one record; else nil.
+	Was *Key
 
 	// Line, where it is given, is the canonical line of key and values alone. Two
 	// records with the same line are the same, which saves reading one of them.
@@ -50,6 +64,14 @@ type Record struct {
 	// Load completes a record of which so far only the order of its key and Line are
 	// there; nil where the record is complete.
 	Load func(*Record) error
+}
+
+// Stands gives the key under which the record stands where it was read.
+func (r Record) Stands() Key {
+	if r.Was != nil {
+		return *r.Was
+	}
+	return r.Key
 }
 
 // Stream gives records one after the other. The first error ends it.

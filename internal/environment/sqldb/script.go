@@ -26,7 +26,7 @@ func (s *session) Script(ctx context.Context, m *environment.Model, c environmen
 		return &environment.RecordError{Environment: s.name, Address: m.Catalog.Address(c.Type, c.Key), Field: field, Cause: cause}
 	}
 	fields, values := c.Fields, c.Values
-	if c.Insert {
+	if c.Insert || c.Was != nil {
 		fields = append(slices.Clone(m.Shapes[c.Type]), fields...)
 		values = append(slices.Clone(c.Key.Parts()), values...)
 	}
@@ -67,7 +67,11 @@ func (s *session) Script(ctx context.Context, m *environment.Model, c environmen
 	if c.Insert {
 		return fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s);", s.dialect.Place(f.place), strings.Join(columns, ", "), strings.Join(expressions, ", ")), nil
 	}
-	where, err := s.keyCondition(ctx, m, c.Type, c.Key)
+	stands := c.Key
+	if c.Was != nil {
+		stands = *c.Was
+	}
+	where, err := s.keyCondition(ctx, m, c.Type, stands)
 	if err != nil {
 		return "", fail("", err)
 	}

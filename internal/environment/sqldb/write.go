@@ -51,10 +51,14 @@ func (s *session) Write(ctx context.Context, m *environment.Model, changes []env
 		}
 		st.change = i
 		w.waiting = append(w.waiting, st)
-		if w.size += st.size(); w.size > maxWaiting {
+		if w.size += st.size(); w.size > maxWaiting || c.Was != nil {
 			if err := w.flush(ctx); err != nil {
 				return nil, err
 			}
+		}
+		if c.Was != nil { // what is known by the old key has another one now
+			w.forget()
+			w.odd = nil
 		}
 	}
 	return w.refused, w.flush(ctx)
@@ -104,6 +108,10 @@ func (w *writer) lookAhead(ctx context.Context, changes []environment.Change) er
 		} else {
 			keys[c.Type] = append(keys[c.Type], c.Key)
 		}
+		if c.Was != nil {
+			keys[c.Type] = append(keys[c.Type], *c.Was)
+			note(c.Key.Parts())
+		}
 		note(c.Values)
 	}
 	for _, typ := range slices.Sorted(maps.Keys(keys)) {
@@ -133,7 +141,7 @@ func (w *writer) statement(ctx context.Context, c environment.Change) (statement
 		return &environment.RecordError{Environment: w.name, Address: w.m.Catalog.Address(c.Type, c.Key), Field: field, Cause: cause}
 	}}
 	fields, values := c.Fields, c.Values
-	if c.Insert {
+	if c.Insert || c.Was != nil {
 		fields = append(slices.Clone(w.m.Shapes[c.Type]), fields...)
 		values = append(slices.Clone(c.Key.Parts()), values...)
 	}
@@ -174,6 +182,12 @@ func (w *writer) statement(ctx context.Context, c environment.Change) (statement
 		return st, err
 	}
 	ids := found[c.Key.Order()]
+	if len(ids) == 0 && c.Was != nil {
+		if found, err = w.locate(ctx, w.m, c.Type, []record.Key{*c.Was}); err != nil {
+			return st, err
+		}
+		ids = found[c.Was.Order()]
+	}
 	if len(ids) != 1 {
 		return st, st.fail("", fmt.Errorf("%d records have this key, one is expected", len(ids)))
 	}

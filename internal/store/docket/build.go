@@ -107,8 +107,8 @@ func (b *Builder) Finding(ctx context.Context, f Finding) (int64, error) {
 		return 0, err
 	}
 	b.next++
-	return b.next, b.exec(ctx, "INSERT INTO findings VALUES (?,?,?,?,?,?,?,?,?,?,?,?)", b.next, b.ranks, f.Type, []byte(f.Order), f.Key,
-		f.Address, f.Title, string(f.Status), string(reasons), orNull(f.Source), orNull(f.Target), string(fields))
+	return b.next, b.exec(ctx, "INSERT INTO findings VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?)", b.next, b.ranks, f.Type, []byte(f.Order), f.Key,
+		f.Address, f.Was, f.Title, string(f.Status), string(reasons), orNull(f.Source), orNull(f.Target), string(fields))
 }
 
 func orNull(s string) any {
@@ -120,8 +120,8 @@ func orNull(s string) any {
 
 // Need adds a record that a finding's proposed values refer to.
 func (b *Builder) Need(ctx context.Context, n Need, key record.Key) error {
-	return b.exec(ctx, "INSERT INTO needs (finding, field, owner, required, type, key_order, key, address) VALUES (?,?,?,?,?,?,?,?)",
-		n.Holder, n.Field, n.Owner, n.Required, n.Type, []byte(key.Order()), n.Key, n.Address)
+	return b.exec(ctx, "INSERT INTO needs (finding, field, owner, required, by_name, type, key_order, key, address) VALUES (?,?,?,?,?,?,?,?,?)",
+		n.Holder, n.Field, n.Owner, n.Required, n.ByName, n.Type, []byte(key.Order()), n.Key, n.Address)
 }
 
 // Check adds a check on a finding, or with 0 on the whole docket.
@@ -197,6 +197,24 @@ func (b *Builder) WantedTypes(ctx context.Context) ([]string, error) {
 	return out, rows.Err()
 }
 
+// Needing lists findings that refer to a record, at most limit.
+func (b *Builder) Needing(ctx context.Context, typ, order string, limit int) ([]int64, error) {
+	rows, err := b.tx.QueryContext(ctx, "SELECT DISTINCT finding FROM needs WHERE type = ? AND key_order = ? LIMIT ?", typ, []byte(order), limit)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []int64
+	for rows.Next() {
+		var id int64
+		if err := rows.Scan(&id); err != nil {
+			return nil, err
+		}
+		out = append(out, id)
+	}
+	return out, rows.Err()
+}
+
 // Located records how many records in the target have a key.
 func (b *Builder) Located(ctx context.Context, typ, order string, count int) error {
 	return b.exec(ctx, "UPDATE needs SET in_target = ? WHERE type = ? AND key_order = ?", count, typ, []byte(order))
@@ -209,9 +227,12 @@ const adds = `(f.status = 'new' OR f.status = 'conflict' AND f.target IS NULL AN
 // would, and gives each need that nothing satisfies, or that is ambiguous, to found.
 func (b *Builder) LinkNeeds(ctx context.Context, found func(Need) error) error {
 	err := b.exec(ctx, `UPDATE needs SET needed = (SELECT f.id FROM findings f
-		WHERE f.type = needs.type AND f.key_order = needs.key_order AND ` + adds + `)
+		WHERE f.type = needs.type AND f.key_order = needs.key_order AND `+adds+`)
 		WHERE in_target = 0 AND EXISTS (SELECT 1 FROM findings f
-		WHERE f.type = needs.type AND f.key_order = needs.key_order AND ` + adds + `)`)
+		WHERE f.type = needs.type AND f.key_order = needs.key_order AND `+adds+`)`)
+	if err == nil { // what stores the key itself waits for the record to get it
+		err = b.exec(ctx, `UPDATE needs SET in_target = 0, needed = ifnull((SELECT f.id FROM findings f WHERE f.type = needs.type AND f.key_order = needs.key_order), 0) WHERE by_name`)
+	}
 	if err != nil {
 		return err
 	}

@@ -46,7 +46,15 @@ type Header struct {
 	MatchedBy   string          `json:"matched_by"`
 	Keys        record.Shapes   `json:"keys"`
 	NotCompared []string        `json:"not_compared,omitempty"` // types and fields on one side only
+	Paired      []Paired        `json:"paired,omitempty"`
 	Program     string          `json:"program"`
+}
+
+// Paired is a record that the target knows by another key than the source.
+type Paired struct {
+	Type   string          `json:"type"`
+	Source json.RawMessage `json:"source"` // keys as in a record line
+	Target json.RawMessage `json:"target"`
 }
 
 // Type is one record type of a docket.
@@ -141,6 +149,7 @@ type Finding struct {
 	ID      int64
 	Type    string
 	Address string
+	Was     string // address that the record has in the target, "" where it is the same
 	Title   string
 	Status  match.Status
 	Reasons []string
@@ -254,6 +263,7 @@ func Asks(s match.Status) bool {
 type Need struct {
 	Holder   int64 // the finding that refers
 	Required bool
+	ByName   bool // it is the key that is stored, so what is referred to must have it
 	Type     string
 	Key      string
 	check.Need

@@ -50,7 +50,7 @@ func (d *Docket) findings(ctx context.Context, filter Filter, yield func(Finding
 	if err != nil {
 		return err
 	}
-	query := `SELECT f.id, f.type, f.key_order, f.key, f.address, f.title, f.status, f.reasons, ifnull(f.source, ''), ifnull(f.target, ''), f.fields,
+	query := `SELECT f.id, f.type, f.key_order, f.key, f.address, f.was, f.title, f.status, f.reasons, ifnull(f.source, ''), ifnull(f.target, ''), f.fields,
 		ifnull(d.decision, 'open'), ifnull(d.who, ''), ifnull(d.at, ''), ifnull(d.note, ''), ifnull(d.last, 0)
 		FROM findings f LEFT JOIN (SELECT finding, max(seq) AS last, decision, who, at, note FROM decisions WHERE field = '' GROUP BY finding) d ON d.finding = f.id`
 	var where []string
@@ -90,12 +90,12 @@ func (d *Docket) findings(ctx context.Context, filter Filter, yield func(Finding
 		var f Finding
 		var order []byte
 		var reasons, fields string
-		err := rows.Scan(&f.ID, &f.Type, &order, &f.Key, &f.Address, &f.Title, &f.Status, &reasons, &f.Source, &f.Target, &fields,
+		err := rows.Scan(&f.ID, &f.Type, &order, &f.Key, &f.Address, &f.Was, &f.Title, &f.Status, &reasons, &f.Source, &f.Target, &fields,
 			&f.Decision, &f.DecidedBy, &f.DecidedAt, &f.Note, &f.seq)
 		if err != nil {
 			return err
 		}
-		if !filter.match(f.Address) {
+		if !filter.match(f.Address) && (f.Was == "" || !filter.match(f.Was)) {
 			continue
 		}
 		f.Order = string(order)
@@ -180,7 +180,7 @@ func (d *Docket) Checks(ctx context.Context) (map[int64][]check.Check, error) {
 // all also those that the target satisfies.
 func (d *Docket) Needs(ctx context.Context, all bool) iter.Seq2[Need, error] {
 	return func(yield func(Need, error) bool) {
-		rows, err := d.db.QueryContext(ctx, `SELECT finding, field, owner, required, type, key, address, in_target, needed FROM needs
+		rows, err := d.db.QueryContext(ctx, `SELECT finding, field, owner, required, by_name, type, key, address, in_target, needed FROM needs
 			WHERE ? OR needed <> 0 ORDER BY finding, rowid`, all)
 		if err != nil {
 			yield(Need{}, d.wrap(err))
@@ -189,7 +189,7 @@ func (d *Docket) Needs(ctx context.Context, all bool) iter.Seq2[Need, error] {
 		defer rows.Close()
 		for rows.Next() {
 			var n Need
-			if err := rows.Scan(&n.Holder, &n.Field, &n.Owner, &n.Required, &n.Type, &n.Key, &n.Address, &n.InTarget, &n.Finding); err != nil {
+			if err := rows.Scan(&n.Holder, &n.Field, &n.Owner, &n.Required, &n.ByName, &n.Type, &n.Key, &n.Address, &n.InTarget, &n.Finding); err != nil {
 				yield(Need{}, d.wrap(err))
 				return
 			}

@@ -34,12 +34,12 @@ CREATE TABLE types (
   not_compared INTEGER NOT NULL);
 CREATE TABLE findings (
   id INTEGER PRIMARY KEY, rank INTEGER NOT NULL, type TEXT NOT NULL, key_order BLOB NOT NULL,
-  key TEXT NOT NULL, address TEXT NOT NULL, title TEXT NOT NULL, status TEXT NOT NULL,
+  key TEXT NOT NULL, address TEXT NOT NULL, was TEXT NOT NULL, title TEXT NOT NULL, status TEXT NOT NULL,
   reasons TEXT NOT NULL, source TEXT, target TEXT, fields TEXT NOT NULL);
 CREATE UNIQUE INDEX findings_key ON findings (type, key_order);
 CREATE INDEX findings_status ON findings (status);
 CREATE TABLE needs (
-  finding INTEGER NOT NULL, field TEXT NOT NULL, owner INTEGER NOT NULL, required INTEGER NOT NULL,
+  finding INTEGER NOT NULL, field TEXT NOT NULL, owner INTEGER NOT NULL, required INTEGER NOT NULL, by_name INTEGER NOT NULL,
   type TEXT NOT NULL, key_order BLOB NOT NULL, key TEXT NOT NULL, address TEXT NOT NULL,
   in_target INTEGER NOT NULL DEFAULT 0, needed INTEGER NOT NULL DEFAULT 0);
 CREATE INDEX needs_finding ON needs (finding);

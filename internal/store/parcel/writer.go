@@ -313,6 +313,10 @@ func (w *Writer) Drop(typ string) {
 type Mention struct {
 	Address string `json:"address"`
 	Through string `json:"through"` // a record of the parcel and its field
+	// Sums has for each field of the record, attachments left out, the kind of its value and
+	// a sum of it, so that it can be told whether another record has the same. Empty where
+	// that is not known.
+	Sums map[string]string `json:"sums,omitempty"`
 }
 
 // Referred writes the list of records that are only referred to; next gives them one

@@ -89,7 +89,7 @@ See the whole job on made-up data with: anagram demo`,
 	}
 	in("prepare", a.demoCommand(), a.initCommand(), a.envCommand(), a.catalogCommand())
 	in("export", a.exportCommand(), a.parcelCommand())
-	in("review", a.matchCommand(), a.reviewCommand(), a.approveCommand(), a.declineCommand(), a.holdCommand())
+	in("review", a.matchCommand(), a.pairCommand(), a.reviewCommand(), a.approveCommand(), a.declineCommand(), a.holdCommand())
 	in("import", a.importCommand(), a.historyCommand(), a.statusCommand())
 	root.AddCommand(a.versionCommand())
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &flow.UsageError{Message: err.Error()} })

@@ -93,6 +93,7 @@ func asStatuses(words []string) []match.Status {
 
 type findingJSON struct {
 	Address   string          `json:"address"`
+	Was       string          `json:"target_address,omitempty"` // where the target has it under another one
 	Type      string          `json:"type"`
 	Title     string          `json:"title"`
 	Status    match.Status    `json:"status"`
@@ -106,7 +107,7 @@ type findingJSON struct {
 }
 
 func reviewJSON(r flow.Reviewed) findingJSON {
-	return findingJSON{Address: r.Address, Type: r.Type, Title: r.Title, Status: r.Status, Reasons: append([]string{}, r.Reasons...), Decision: r.Decision,
+	return findingJSON{Address: r.Address, Was: r.Was, Type: r.Type, Title: r.Title, Status: r.Status, Reasons: append([]string{}, r.Reasons...), Decision: r.Decision,
 		DecidedBy: r.DecidedBy, DecidedAt: r.DecidedAt, Note: r.Note, Fields: append([]docket.Field{}, r.Fields...), Checks: append([]check.Check{}, r.Checks...)}
 }
 
@@ -181,6 +182,9 @@ func (a *app) printFinding(h docket.Header, r flow.Reviewed) {
 	stand += ", " + standText(r)
 	fmt.Fprintln(out, ansi.Truncate(head, a.width(), "…"))
 	fmt.Fprintln(out, a.wrap("    "+stand, ""))
+	if r.Was != "" {
+		fmt.Fprintln(out, a.wrap(fmt.Sprintf("      %s in %s", r.Was, h.Target), ""))
+	}
 	switch {
 	case r.Adds() || r.Status == match.TargetOnly:
 		var parts []string
