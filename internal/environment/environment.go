@@ -89,6 +89,14 @@ type Prober interface {
 	Dangling(ctx context.Context, place, column, to, toColumn string, most int) (int, error)
 }
 
+// Judge tries values against a rule of a place without writing them. A connector whose
+// environment has rules implements it beside Environment.
+type Judge interface {
+	// Judge tells of each row of values, one for each column of the rule, whether the rule
+	// refuses it. What cannot be tried is not refused.
+	Judge(ctx context.Context, place string, rule catalog.Rule, rows [][]record.Value) ([]bool, error)
+}
+
 // Scripter writes a change as text that somebody else can run. A connector that can do it
 // implements it beside Environment.
 type Scripter interface {

@@ -257,7 +257,12 @@ func (s *Session) Review(ctx context.Context, d *docket.Docket, patterns []strin
 		if err != nil {
 			return err
 		}
-		r := Reviewed{Finding: f, Checks: static[f.ID]}
+		r := Reviewed{Finding: f}
+		for _, c := range static[f.ID] {
+			if !c.Partial {
+				r.Checks = append(r.Checks, c.Check)
+			}
+		}
 		for _, c := range standing.blocked[f.ID] {
 			if !slices.Contains(r.Checks, c) {
 				r.Checks = append(slices.Clone(r.Checks), c)

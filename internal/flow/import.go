@@ -131,7 +131,12 @@ func (im *importing) prepare(ctx context.Context, idle string) (ready bool, err 
 	if err != nil {
 		return false, err
 	}
-	whole := slices.DeleteFunc(static[0], func(c check.Check) bool { return c.Level != check.Blocker })
+	var whole []check.Check
+	for _, c := range static[0] {
+		if c.Level == check.Blocker {
+			whole = append(whole, c.Check)
+		}
+	}
 	if len(whole) > 0 {
 		im.result.Outcome = Blocked
 		return false, &BlockedError{Docket: d.Header.Number, Checks: whole}

@@ -217,6 +217,8 @@ type matching struct {
 	names       *pairing.Names // of the target's records; nil where nothing is paired
 	agreedNames *pairing.Names
 	pairs       []docket.Paired // those that are in use
+	adding      bool            // the finding at work is new
+	ruling      *ruling         // of the type at work; nil where the target has no rules
 	claims      *claiming       // of the type at work; nil where nothing is unique beside the key
 
 	ambiguous   map[string]map[string]bool // type -> key order
@@ -251,7 +253,7 @@ func (m *matching) caution(ctx context.Context, what, message, mend string) erro
 	m.notCompared = append(m.notCompared, what)
 	m.whole = append(m.whole, c)
 	m.cautions++
-	return m.builder.Check(ctx, 0, c)
+	return m.builder.Check(ctx, 0, docket.Check{Check: c})
 }
 
 // fields gives the fields that both sides have, and where each stands in the
@@ -316,6 +318,7 @@ func (m *matching) matchType(ctx context.Context, t *catalog.Type, pt parcel.Typ
 		m.renames = &renames{addresses: map[int64]string{}}
 	}
 	m.startClaims(t, fields)
+	m.startRules(t, fields)
 	counts, err := match.Join(match.Input{
 		Fields: fields, Keys: m.model.Shapes[t.Name], Agreed: known, Remember: remember.note, Retired: retired(t, fields),
 		Source: m.project(m.parcel.Records(ctx, t.Name), t.Name, fields, at),
@@ -335,6 +338,9 @@ func (m *matching) matchType(ctx context.Context, t *catalog.Type, pt parcel.Typ
 		return err
 	}
 	if err := m.flushClaims(ctx); err != nil {
+		return err
+	}
+	if err := m.flushRules(ctx); err != nil {
 		return err
 	}
 	m.types = append(m.types, docket.Type{Name: t.Name, Fields: fields, Counts: counts.By, NotCompared: target.notCompared + counts.NotCompared})

@@ -59,6 +59,9 @@ func (m *matching) found(ctx context.Context, t *catalog.Type, fields []record.F
 	if err := m.claim(ctx, id, f, out.Address); err != nil {
 		return err
 	}
+	if err := m.rule(ctx, id, f, out.Address); err != nil {
+		return err
+	}
 	if f.Source != nil && f.Status != match.TargetOnly {
 		if err := m.rights(ctx, id, t, out.Address, f.Target == nil); err != nil {
 			return err
@@ -124,6 +127,8 @@ func (m *matching) conflicts(ctx context.Context, id int64, t *catalog.Type, fie
 
 // isNew keeps what a record needs that an import would add.
 func (m *matching) isNew(ctx context.Context, id int64, t *catalog.Type, fields []record.Field, f match.Finding, address string) error {
+	m.adding = true
+	defer func() { m.adding = false }()
 	for i, part := range f.Key.Parts() {
 		if err := m.proposed(ctx, id, t, m.field(t, fields, match.Difference{Field: i, Key: true}), part); err != nil {
 			return err
@@ -133,6 +138,9 @@ func (m *matching) isNew(ctx context.Context, id int64, t *catalog.Type, fields 
 		if err := m.proposed(ctx, id, t, fields[i], v); err != nil {
 			return err
 		}
+	}
+	if err := m.requiredNeeded(ctx, id, t, fields, address); err != nil {
+		return err
 	}
 	return m.localNeeded(ctx, id, t, address)
 }
@@ -158,9 +166,16 @@ func (m *matching) mayBeTaken(ctx context.Context, id int64, t *catalog.Type, fi
 }
 
 func (m *matching) check(ctx context.Context, finding int64, c check.Check) error {
-	if c.Level == check.Blocker {
+	return m.checkWhen(ctx, finding, docket.Check{Check: c})
+}
+
+// checkWhen keeps a check that depends on what is going to be written.
+func (m *matching) checkWhen(ctx context.Context, finding int64, c docket.Check) error {
+	switch {
+	case c.Partial:
+	case c.Level == check.Blocker:
 		m.blockers++
-	} else {
+	default:
 		m.cautions++
 	}
 	return m.builder.Check(ctx, finding, c)

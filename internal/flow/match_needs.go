@@ -53,8 +53,8 @@ func (m *matching) proposed(ctx context.Context, finding int64, t *catalog.Type,
 		if err != nil {
 			return err
 		}
-		if c, bad := check.Fits(address, m.target, column, v); bad {
-			if err := m.check(ctx, finding, c); err != nil {
+		if c, bad := check.Fits(address, m.target, column, v, m.adding && slices.Contains(t.Key, field.Name)); bad {
+			if err := m.checkWhen(ctx, finding, docket.Check{Check: c, Fields: []string{field.Name}, Writes: []string{field.Name}}); err != nil {
 				return err
 			}
 		}
@@ -106,6 +106,24 @@ func (m *matching) localNeeded(ctx context.Context, finding int64, t *catalog.Ty
 			}
 		}
 		if err := m.check(ctx, finding, c); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// requiredNeeded checks that a new record gets what the target requires and the parcel does
+// not carry.
+func (m *matching) requiredNeeded(ctx context.Context, finding int64, t *catalog.Type, fields []record.Field, address string) error {
+	place := m.env.about.Places[t.Place(m.target)]
+	for _, column := range place.Columns {
+		_, local := t.Local[column.Name]
+		carried := slices.Contains(t.Key, column.Name) || fieldAt(fields, column.Name) >= 0 || t.Serves(column.Name)
+		filled := column.Default || column.Derived || column.Name == t.ID || slices.Contains(place.Triggered, column.Name)
+		if !column.Required || carried || filled || local || slices.Contains(t.Secret, column.Name) || m.against != nil {
+			continue
+		}
+		if err := m.check(ctx, finding, check.Lacks(address, column.Name, m.target, place.HasTriggers, slices.Contains(t.Ignore, column.Name))); err != nil {
 			return err
 		}
 	}

@@ -50,25 +50,7 @@ func (m *matching) claim(ctx context.Context, id int64, f match.Finding, address
 		return nil
 	}
 	for n, set := range c.sets {
-		var differs, proposed []string
-		for _, name := range set {
-			at := fieldAt(c.fields, name)
-			if at < 0 {
-				continue // part of the key, which stays
-			}
-			if f.Target == nil {
-				differs, proposed = append(differs, name), append(proposed, name)
-				continue
-			}
-			for _, d := range f.Differences {
-				if d.Field == at && !d.Key {
-					differs = append(differs, name)
-					if d.Proposed() || f.Status == match.Conflict {
-						proposed = append(proposed, name)
-					}
-				}
-			}
-		}
+		differs, proposed := proposes(c.fields, set, f)
 		combinations := check.Combinations(differs)
 		if f.Target == nil { // of a new record all or nothing: what else it gets is the target's to say
 			combinations = combinations[:min(1, len(combinations))]
@@ -94,16 +76,7 @@ func (m *matching) claim(ctx context.Context, id int64, f match.Finding, address
 // one of them is null, as nulls are not each other, or not known.
 func (c *claiming) after(set []string, f match.Finding, writes []string) (values []record.Value, ok bool) {
 	for _, name := range set {
-		var v record.Value
-		if at := fieldAt(c.fields, name); at >= 0 {
-			rec := f.Target
-			if f.Target == nil || slices.Contains(writes, name) {
-				rec = f.Source
-			}
-			v = rec.Values[at]
-		} else {
-			v = f.Key.Parts()[slices.Index(c.typ.Key, name)]
-		}
+		v := valueAfter(c.typ, c.fields, name, f, writes)
 		if v.IsNull() || v.IsAbsent() {
 			return nil, false
 		}

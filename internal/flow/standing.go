@@ -80,7 +80,7 @@ func readStanding(ctx context.Context, d *docket.Docket) (standing, error) {
 		for _, found := range static[a.id] {
 			if found.Level == check.Blocker && !a.escapes(found) {
 				c.Blocked = string(found.Code)
-				out.blocked[a.id] = append(out.blocked[a.id], found)
+				out.blocked[a.id] = append(out.blocked[a.id], found.Check)
 			}
 		}
 		for _, clash := range clashes[a.id] {
@@ -196,18 +196,11 @@ func (a *approval) rekeys(c *catalog.Catalog) bool {
 	return ok && a.status != match.New && slices.ContainsFunc(t.Key, func(field string) bool { return slices.Contains(a.fields, field) })
 }
 
-// escapes reports whether a missing reference does not matter, as none of the fields
-// with a need that nothing satisfies is going to be written.
-func (a *approval) escapes(c check.Check) bool {
-	if c.Code == check.ValueTaken { // what counts is what is approved
+// escapes reports whether a blocker does not matter, as what it is about is not going to
+// be written.
+func (a *approval) escapes(c docket.Check) bool {
+	if c.Code == check.ValueTaken || !c.Holds(a.writes) { // whether a value is taken follows from what is approved
 		return true
-	}
-	if c.Code == check.ValueDoesNotFit {
-		about := func(field string) bool { return check.About(c, field) }
-		if a.status == match.New {
-			return slices.ContainsFunc(a.declined, about)
-		}
-		return !slices.ContainsFunc(a.fields, about)
 	}
 	if c.Code != check.MissingReference && c.Code != check.AmbiguousKey {
 		return false

@@ -46,7 +46,16 @@ type Place struct {
 	// CannotInsert and CannotUpdate say that the account has no right to.
 	CannotInsert, CannotUpdate bool
 	Foreign                    []ForeignKey // of several columns; others stand with their column
+	HasTriggers                bool         // that may change what is written
 	Triggered                  []string     // columns that triggers fill, as far as can be told
+	Rules                      []Rule       // conditions that each row has to meet
+}
+
+// Rule is a condition on the values of a row that an environment holds to. Null meets it.
+type Rule struct {
+	Name    string
+	Text    string   // in the environment's own language
+	Columns []string // that it is about
 }
 
 // ForeignKey is a reference of several columns that the environment holds to.

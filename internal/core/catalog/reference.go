@@ -76,15 +76,20 @@ func (t *Type) Targets() []string {
 	return slices.Sorted(maps.Keys(found))
 }
 
-// takenUp reports whether a column only serves a reference of several columns.
-func (t *Type) takenUp(column string) bool {
-	if _, own := t.Refers[column]; own || slices.Contains(t.Key, column) {
-		return false
-	}
+// Serves reports whether a column is part of a reference of several columns.
+func (t *Type) Serves(column string) bool {
 	for _, ref := range t.Refers {
 		if slices.ContainsFunc(ref.Columns, func(p Pair) bool { return p.Here == column }) {
 			return true
 		}
 	}
 	return false
+}
+
+// takenUp reports whether a column only serves a reference of several columns.
+func (t *Type) takenUp(column string) bool {
+	if _, own := t.Refers[column]; own || slices.Contains(t.Key, column) {
+		return false
+	}
+	return t.Serves(column)
 }

@@ -11,15 +11,18 @@ import (
 	"anagram/internal/core/record"
 )
 
-// Fits checks a value that would be written into a column of the target. ok is true where
-// there is something to say.
-func Fits(address, target string, column catalog.Column, v record.Value) (c Check, ok bool) {
+// Fits checks a value that would be written into a column of the target; key says that it
+// is part of the key of a new record. ok is true where there is something to say.
+func Fits(address, target string, column catalog.Column, v record.Value, key bool) (c Check, ok bool) {
 	wrong := misfit(column, v)
 	if wrong == "" {
 		return Check{}, false
 	}
 	c = Check{ValueDoesNotFit, Blocker, fmt.Sprintf("%s: field %s %s in %s.", address, column.Name, wrong, target), ""}
 	c.Mend = fmt.Sprintf("Correct the value in the source, then export and match again; or approve the record without it: --field for the others, or decline field %s.", column.Name)
+	if key {
+		c.Mend = "Correct the value in the source, then export and match again; or decline the record."
+	}
 	if v.IsNull() {
 		c.Mend = "Give it a value in the source, then export and match again; or decline the record."
 	}
@@ -85,7 +88,38 @@ func NoRight(address, target, place string, isNew bool) Check {
 		"Ask for that right and match again, or decline the record."}
 }
 
-// About reports whether a value that does not fit is that of a field.
-func About(c Check, field string) bool {
-	return c.Code == ValueDoesNotFit && strings.Contains(c.Message, ": field "+field+" ")
+// Lacks checks a new record for which the target requires a value that the parcel does not
+// carry. Where triggers may give it, that is a caution.
+func Lacks(address, field, target string, triggers, ignored bool) Check {
+	c := Check{ValueDoesNotFit, Blocker, fmt.Sprintf("%s is new, and %s requires a value in field %s, which the parcel does not carry.", address, target, field),
+		fmt.Sprintf("Give field %s a default in %s and match again, or decline the record.", field, target)}
+	if ignored {
+		c.Mend = fmt.Sprintf("Take field %s out of ignore: in the catalog, or put it under local: with a value for %s; then export and match again. Or decline the record.", field, target)
+	}
+	if triggers {
+		c.Level = Caution
+		c.Mend = fmt.Sprintf("Nothing needs to be done where a trigger in %s fills it; a rehearsal tells.", target)
+	}
+	return c
+}
+
+// Breaks checks values that a rule of the target refuses.
+//
+// Free are those of its fields that a person can decline by themselves.
+func Breaks(address string, rule catalog.Rule, free []string, target string) Check {
+	fields := rule.Columns
+	name := ""
+	if rule.Name != "" {
+		name = " (" + rule.Name + ")"
+	}
+	what, without := "field "+fields[0]+" has a value", "decline the record"
+	if len(fields) > 1 {
+		what = "fields " + strings.Join(fields, ", ") + " have values"
+	}
+	if len(free) > 0 {
+		without = "decline field " + strings.Join(free, " or ") + ", or the record"
+	}
+	return Check{ValueDoesNotFit, Blocker,
+		fmt.Sprintf("%s: %s that a rule of %s refuses: %s%s.", address, what, target, strings.Join(strings.Fields(rule.Text), " "), name),
+		fmt.Sprintf("Correct the values in the source, then export and match again; or %s.", without)}
 }

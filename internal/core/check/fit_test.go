@@ -40,7 +40,7 @@ func TestValuesThatDoNotFit(t *testing.T) {
 		{catalog.Column{Name: "f", Required: true, Default: true}, record.NullValue(), ""},
 		{catalog.Column{Name: "f"}, record.NullValue(), ""},
 	} {
-		got, ok := Fits("r/1", "production", c.column, c.value)
+		got, ok := Fits("r/1", "production", c.column, c.value, false)
 		assert.Equal(t, c.want != "", ok, "%v", c)
 		if ok {
 			assert.Equal(t, "r/1: field f "+c.want+" in production.", got.Message)

@@ -61,6 +61,7 @@ func addTriggers(ctx context.Context, q Queryer, places map[string]catalog.Place
 		if !ok {
 			return nil
 		}
+		p.HasTriggers = true
 		for _, found := range assigns.FindAllStringSubmatch(text.String, -1) {
 			at := slices.IndexFunc(p.Columns, func(c catalog.Column) bool { return strings.EqualFold(c.Name, found[1]) })
 			if at >= 0 && !slices.Contains(p.Triggered, p.Columns[at].Name) {

@@ -187,14 +187,23 @@ func (d mysqlDialect) Describe(ctx context.Context, q Queryer) (map[string]catal
 	}
 	// MariaDB keeps JSON as text with a check, which is how it can be told.
 	documents := map[string]bool{}
-	_ = eachRow(ctx, q, func(rows *sql.Rows) error {
-		var table, clause string
-		err := rows.Scan(&table, &clause)
+	var rules []catalog.Rule
+	var ruled []string
+	readRule := func(rows *sql.Rows) error {
+		var table, name, clause string
+		err := rows.Scan(&table, &name, &clause)
+		rules, ruled = append(rules, catalog.Rule{Name: name, Text: clause}), append(ruled, table)
 		if column, ok := strings.CutPrefix(clause, "json_valid(`"); ok {
 			documents[table+"\x00"+strings.TrimSuffix(column, "`)")] = true
 		}
 		return err
-	}, "SELECT table_name, check_clause FROM information_schema.check_constraints WHERE constraint_schema = database()")
+	}
+	if err := eachRow(ctx, q, readRule, "SELECT table_name, constraint_name, check_clause FROM information_schema.check_constraints WHERE constraint_schema = database()"); err != nil {
+		// MySQL does not say the table there, but its constraints have names of their own.
+		_ = eachRow(ctx, q, readRule, `SELECT t.table_name, c.constraint_name, c.check_clause FROM information_schema.check_constraints c
+			JOIN information_schema.table_constraints t ON t.constraint_schema = c.constraint_schema AND t.constraint_name = c.constraint_name
+			WHERE c.constraint_schema = database() AND t.constraint_type = 'CHECK'`)
+	}
 	rights, err := d.rights(ctx, q)
 	if err != nil {
 		return nil, err
@@ -247,8 +256,25 @@ func (d mysqlDialect) Describe(ctx context.Context, q Queryer) (map[string]catal
 	if err != nil {
 		return nil, err
 	}
+	for i, rule := range rules {
+		addRule(places, ruled[i], rule)
+	}
 	return places, addKeys(ctx, q, places, `SELECT table_name, index_name, index_name = 'PRIMARY', CASE WHEN sub_part IS NULL THEN column_name END
 		FROM information_schema.statistics WHERE table_schema = database() AND non_unique = 0 ORDER BY table_name, index_name, seq_in_index`)
+}
+
+// Trial gives values the types of columns by putting them under an empty selection of
+// these: a cast does not know all types.
+func (d mysqlDialect) Trial(place string, columns []catalog.Column, rows int) string {
+	names := make([]string, len(columns))
+	for i, c := range columns {
+		names[i] = d.Quote(c.Name)
+	}
+	out := []string{fmt.Sprintf("SELECT -1 AS n, %s FROM %s WHERE FALSE", strings.Join(names, ", "), d.Place(place))}
+	for n := range rows {
+		out = append(out, fmt.Sprintf("SELECT %d, %s", n, marks(len(columns))))
+	}
+	return strings.Join(out, " UNION ALL ")
 }
 
 func mysqlKind(declared, data string) record.Kind {

@@ -200,6 +200,9 @@ func (d postgresDialect) Describe(ctx context.Context, q Queryer) (map[string]ca
 			FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_proc p ON p.oid = t.tgfoid
 			WHERE NOT t.tgisinternal AND t.tgtype & 2 = 2 ORDER BY 1, t.tgname`, newColumn)
 	}
+	if err == nil {
+		err = d.describeRules(ctx, q, places)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -208,6 +211,36 @@ func (d postgresDialect) Describe(ctx context.Context, q Queryer) (map[string]ca
 			CROSS JOIN LATERAL unnest(i.indkey) WITH ORDINALITY k(no, at) LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.no AND k.no > 0
 		WHERE i.indisunique AND i.indpred IS NULL AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\_%' AND k.at <= i.indnkeyatts
 		ORDER BY 1, i.indexrelid, k.at`)
+}
+
+// describeRules reads check constraints and the words of enumerations.
+func (postgresDialect) describeRules(ctx context.Context, q Queryer, places map[string]catalog.Place) error {
+	err := eachRow(ctx, q, func(rows *sql.Rows) error {
+		var place, columns string
+		var rule catalog.Rule
+		err := rows.Scan(&place, &rule.Name, &rule.Text, &columns)
+		rule.Columns = strings.Split(columns, "\x01")
+		addRule(places, place, rule)
+		return err
+	}, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname, k.conname, pg_get_expr(k.conbin, k.conrelid),
+			(SELECT string_agg(a.attname, chr(1) ORDER BY a.attnum) FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum = ANY (k.conkey))
+		FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE k.contype = 'c' AND cardinality(k.conkey) > 0 ORDER BY 1, 2`)
+	if err != nil {
+		return err
+	}
+	return eachRow(ctx, q, func(rows *sql.Rows) error {
+		var place, column, words string
+		err := rows.Scan(&place, &column, &words)
+		for i, c := range places[place].Columns {
+			if c.Name == column {
+				places[place].Columns[i].Limits.OneOf = strings.Split(words, "\x01")
+			}
+		}
+		return err
+	}, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname, a.attname, (SELECT string_agg(e.enumlabel, chr(1) ORDER BY e.enumsortorder) FROM pg_enum e WHERE e.enumtypid = t.oid)
+		FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE t.typtype = 'e' AND c.relkind IN ('r', 'p', 'f') AND NOT a.attisdropped AND EXISTS (SELECT 1 FROM pg_enum e WHERE e.enumtypid = t.oid)`)
 }
 
 // addKeys adds primary keys and unique indexes to places. The query gives place, index,

@@ -137,6 +137,17 @@ func (d sqliteDialect) Describe(ctx context.Context, q Queryer) (map[string]cata
 			return nil, err
 		}
 	}
+	err = eachRow(ctx, q, func(rows *sql.Rows) error {
+		var place, statement string
+		err := rows.Scan(&place, &statement)
+		for _, rule := range checksIn(statement) {
+			addRule(places, place, rule)
+		}
+		return err
+	}, "SELECT name, sql FROM sqlite_schema WHERE type = 'table' AND sql LIKE '%CHECK%' ORDER BY 1")
+	if err != nil {
+		return nil, err
+	}
 	return places, addTriggers(ctx, q, places, `SELECT tbl_name, sql FROM sqlite_schema WHERE type = 'trigger' AND sql LIKE '%UPDATE%' || tbl_name || '%SET%' ORDER BY 1, name`, setColumn)
 }
 

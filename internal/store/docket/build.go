@@ -9,7 +9,6 @@ import (
 	"io"
 	"os"
 
-	"anagram/internal/core/check"
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
 )
@@ -125,12 +124,20 @@ func (b *Builder) Need(ctx context.Context, n Need, key record.Key) error {
 }
 
 // Check adds a check on a finding, or with 0 on the whole docket.
-func (b *Builder) Check(ctx context.Context, finding int64, c check.Check) error {
+func (b *Builder) Check(ctx context.Context, finding int64, c Check) error {
 	var id any
 	if finding != 0 {
 		id = finding
 	}
-	return b.exec(ctx, "INSERT INTO checks VALUES (?,?,?,?,?)", id, string(c.Code), string(c.Level), c.Message, c.Mend)
+	fields, err := json.Marshal(append([]string{}, c.Fields...))
+	if err != nil {
+		return err
+	}
+	writes, err := json.Marshal(append([]string{}, c.Writes...))
+	if err != nil {
+		return err
+	}
+	return b.exec(ctx, "INSERT INTO checks VALUES (?,?,?,?,?,?,?,?)", id, string(c.Code), string(c.Level), c.Message, c.Mend, string(fields), string(writes), c.Partial)
 }
 
 // Content keeps the bytes of an attachment that an approved finding will need.

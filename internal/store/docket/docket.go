@@ -259,6 +259,19 @@ func Asks(s match.Status) bool {
 	return s == match.Conflict || s == match.Changed || s == match.New
 }
 
+// Check is a stored check. Where Fields are named it only holds if, of these, exactly
+// those in Writes are written.
+type Check struct {
+	check.Check
+	Fields, Writes []string
+	Partial        bool // Writes are not what the finding proposes, so it holds after a choice only
+}
+
+// Holds reports whether the check holds where writes says which fields are written.
+func (c Check) Holds(writes func(field string) bool) bool {
+	return !slices.ContainsFunc(c.Fields, func(field string) bool { return writes(field) != slices.Contains(c.Writes, field) })
+}
+
 // Need is a stored need, for the sequence of an import.
 type Need struct {
 	Holder   int64 // the finding that refers

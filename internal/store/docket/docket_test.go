@@ -41,7 +41,7 @@ func build(t *testing.T, path string) bool {
 	text, _ := record.TextValue("C")
 	key := record.NewKey([]record.Value{text}, nil)
 	require.NoError(t, b.Need(ctx, Need{Holder: 2, Type: "u", Key: `["C"]`, Need: check.Need{Field: "x", Address: "u/C"}}, key))
-	require.NoError(t, b.Check(ctx, 0, check.Check{Code: check.NotOnBothSides, Level: check.Caution, Message: "m", Mend: "n"}))
+	require.NoError(t, b.Check(ctx, 0, Check{Check: check.Check{Code: check.NotOnBothSides, Level: check.Caution, Message: "m", Mend: "n"}}))
 	require.NoError(t, b.Type(ctx, Type{Name: "u", Fields: []record.Field{{Name: "x", Kind: record.Text}}, Counts: map[match.Status]int{match.New: 2}}))
 	taken, err := b.Finish(ctx, path, Header{Number: 7, Target: "production"}, []byte("types:\n  u: {key: [c]}\n"))
 	require.NoError(t, err)

@@ -3,11 +3,11 @@ package docket
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"iter"
 	"strings"
 
-	"anagram/internal/core/check"
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
 )
@@ -158,17 +158,21 @@ func (d *Docket) fieldDecisions(ctx context.Context) (map[int64]map[string]field
 }
 
 // Checks gives the checks on the whole docket under 0 and the others by finding.
-func (d *Docket) Checks(ctx context.Context) (map[int64][]check.Check, error) {
-	rows, err := d.db.QueryContext(ctx, "SELECT ifnull(finding, 0), code, level, message, mend FROM checks ORDER BY rowid")
+func (d *Docket) Checks(ctx context.Context) (map[int64][]Check, error) {
+	rows, err := d.db.QueryContext(ctx, "SELECT ifnull(finding, 0), code, level, message, mend, fields, writes, partial FROM checks ORDER BY rowid")
 	if err != nil {
 		return nil, d.wrap(err)
 	}
 	defer rows.Close()
-	out := map[int64][]check.Check{}
+	out := map[int64][]Check{}
 	for rows.Next() {
 		var id int64
-		var c check.Check
-		if err := rows.Scan(&id, &c.Code, &c.Level, &c.Message, &c.Mend); err != nil {
+		var c Check
+		var fields, writes string
+		if err := rows.Scan(&id, &c.Code, &c.Level, &c.Message, &c.Mend, &fields, &writes, &c.Partial); err != nil {
+			return nil, d.wrap(err)
+		}
+		if err := errors.Join(json.Unmarshal([]byte(fields), &c.Fields), json.Unmarshal([]byte(writes), &c.Writes)); err != nil {
 			return nil, d.wrap(err)
 		}
 		out[id] = append(out[id], c)

@@ -45,7 +45,8 @@ CREATE TABLE needs (
 CREATE INDEX needs_finding ON needs (finding);
 CREATE INDEX needs_key ON needs (type, key_order);
 CREATE TABLE checks (
-  finding INTEGER, code TEXT NOT NULL, level TEXT NOT NULL, message TEXT NOT NULL, mend TEXT NOT NULL);
+  finding INTEGER, code TEXT NOT NULL, level TEXT NOT NULL, message TEXT NOT NULL, mend TEXT NOT NULL,
+  fields TEXT NOT NULL DEFAULT '[]', writes TEXT NOT NULL DEFAULT '[]', partial INTEGER NOT NULL DEFAULT 0);
 CREATE INDEX checks_finding ON checks (finding);
 CREATE TABLE claims (
   finding INTEGER NOT NULL, fields TEXT NOT NULL, writes TEXT NOT NULL, proposed INTEGER NOT NULL, wants BLOB NOT NULL,

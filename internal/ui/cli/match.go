@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"anagram/internal/core/check"
 	"anagram/internal/core/match"
 	"anagram/internal/flow"
 	"anagram/internal/store/docket"
@@ -118,7 +119,7 @@ func (a *app) printMatch(r flow.MatchResult) error {
 	if a.json {
 		return a.printJSON(map[string]any{
 			"docket": r.Header.Number, "parcel": r.Header.Parcel, "source": r.Header.Source, "target": r.Header.Target,
-			"types": types, "totals": totals, "blockers": r.Blockers, "cautions": r.Cautions, "carried": r.Carried,
+			"types": types, "totals": totals, "blockers": r.Blockers, "cautions": r.Cautions, "carried": r.Carried, "checks": append([]check.Check{}, r.Docket...),
 		})
 	}
 	a.printHeader(r.Header)
