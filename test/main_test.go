@@ -183,14 +183,17 @@ type finding struct {
 	Reasons                         []string
 	DecidedBy                       string `json:"decided_by"`
 	Note                            string
-	Fields                          []struct {
-		Field          string
-		Source, Target *string
-		Agreed         *string
-		Moved          string
-		Decision       string
-	}
-	Checks []struct{ Code, Level, Message, Mend string }
+	Was                             string `json:"target_address"`
+	Fields                          []shownField
+	Checks                          []struct{ Code, Level, Message, Mend string }
+}
+
+type shownField struct {
+	Field          string
+	Source, Target *string
+	Agreed         *string
+	Moved          string
+	Decision       string
 }
 
 // review gives the findings of the newest docket by address.
@@ -198,11 +201,17 @@ func (p *place) review(args ...string) map[string]finding {
 	p.t.Helper()
 	out := map[string]finding{}
 	for line := range strings.Lines(p.must(0, append([]string{"review", "--json"}, args...)...).out) {
-		var f finding
-		require.NoError(p.t, json.Unmarshal([]byte(line), &f), line)
+		f := readFinding(p.t, line)
 		out[f.Address] = f
 	}
 	return out
+}
+
+func readFinding(t *testing.T, line string) finding {
+	t.Helper()
+	var f finding
+	require.NoError(t, json.Unmarshal([]byte(line), &f), line)
+	return f
 }
 
 // totals gives the counts of a match --json that are not zero, without those same.

@@ -259,7 +259,9 @@ func (s *Session) Review(ctx context.Context, d *docket.Docket, patterns []strin
 		}
 		r := Reviewed{Finding: f}
 		for _, c := range static[f.ID] {
-			if !c.Partial {
+			// Of what is decided only those blockers count that stand in the way of it.
+			decided := c.Level == check.Blocker && (f.IsApproved() || f.Decision == docket.Declined)
+			if !c.Partial && !decided {
 				r.Checks = append(r.Checks, c.Check)
 			}
 		}
