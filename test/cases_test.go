@@ -292,8 +292,8 @@ func TestMendsTakeBlockersAway(t *testing.T) {
 	}
 }
 
-// elsewhere are blockers whose mends other tests follow, as they need more than two
-// SQLite databases.
+// elsewhere are blockers whose mends other tests follow: TestAnAccountThatMayOnlyDoPart
+// and TestOneFlippedByteIsRefusedEverywhere.
 var elsewhere = map[string]bool{"no-right": true, "broken-seal": true}
 
 // stands reports whether a blocker is there: on a finding, or on the whole docket.

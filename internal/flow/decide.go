@@ -69,7 +69,7 @@ func (s *Session) Decide(ctx context.Context, d *docket.Docket, r DecideRequest)
 		}
 		named := false
 		for i, p := range filter.Patterns {
-			if p.Match(f.Address) {
+			if p.Match(f.Address) || f.Was != "" && p.Match(f.Was) {
 				hits[i]++
 				named = named || p.Exact()
 			}

@@ -23,7 +23,7 @@ type PairResult struct {
 
 // Pair remembers that two keys of a type are one record.
 func (s *Session) Pair(ctx context.Context, old, other, note string) (PairResult, error) {
-	result := PairResult{Pair: workspace.Pair{Old: old, New: other, By: s.Who, At: s.stamp(), Note: note}}
+	result := PairResult{Pair: workspace.Pair{Old: old, New: other, By: s.Who, At: docket.Stamp(s.Now()), Note: note}}
 	c, err := s.Workspace.Catalog()
 	if err != nil {
 		return result, err

@@ -94,7 +94,7 @@ func (n *Names) Target(typ string, key record.Key) record.Key {
 		return key
 	}
 	if other, ok := n.target[typ][key.Order()]; ok && !n.written[typ+"\x00"+key.Order()] {
-		key = other
+		key = n.follow(typ, other, n.Source)
 	}
 	return n.follow(typ, key, n.Target)
 }
@@ -106,7 +106,7 @@ func (n *Names) TargetWas(typ string, key record.Key) record.Key {
 		return key
 	}
 	if other, ok := n.target[typ][key.Order()]; ok {
-		key = other
+		key = n.follow(typ, other, n.Source)
 	}
 	t := n.Type(typ)
 	parts := slices.Clone(key.Parts())

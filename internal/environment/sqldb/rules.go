@@ -36,6 +36,7 @@ func addRule(places map[string]catalog.Place, place string, rule catalog.Rule) {
 type word struct {
 	text       string
 	identifier bool
+	quoted     bool
 	at, end    int
 }
 
@@ -60,7 +61,7 @@ func wordsOf(text string) []word {
 			n = skip("'")
 		case c == '"' || c == '`' || c == '[':
 			n = skip(map[byte]string{'"': `"`, '`': "`", '[': "]"}[c])
-			out = append(out, word{text: strings.Trim(rest[:n], "\"`[]"), identifier: true, at: i, end: i + n})
+			out = append(out, word{text: strings.Trim(rest[:n], "\"`[]"), identifier: true, quoted: true, at: i, end: i + n})
 		case c == '_' || unicode.IsLetter(rune(c)) || c >= 0x80:
 			n = strings.IndexFunc(rest, func(r rune) bool { return r != '_' && r != '$' && !unicode.IsLetter(r) && !unicode.IsDigit(r) })
 			if n < 0 {
@@ -102,7 +103,7 @@ func checksIn(statement string) []catalog.Rule {
 	var out []catalog.Rule
 	words := wordsOf(statement)
 	for i, w := range words {
-		if !w.identifier || !strings.EqualFold(w.text, "CHECK") || i+1 >= len(words) || words[i+1].text != "(" {
+		if !w.identifier || w.quoted || !strings.EqualFold(w.text, "CHECK") || i+1 >= len(words) || words[i+1].text != "(" {
 			continue
 		}
 		depth, end := 0, -1
@@ -121,7 +122,7 @@ func checksIn(statement string) []catalog.Rule {
 			continue
 		}
 		rule := catalog.Rule{Text: strings.TrimSpace(statement[words[i+1].end:end])}
-		if i >= 2 && strings.EqualFold(words[i-2].text, "CONSTRAINT") {
+		if i >= 2 && !words[i-2].quoted && strings.EqualFold(words[i-2].text, "CONSTRAINT") {
 			rule.Name = words[i-1].text
 		}
 		out = append(out, rule)

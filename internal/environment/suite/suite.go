@@ -69,6 +69,9 @@ func Run(t *testing.T, fresh func(t *testing.T) Engine) {
 		"names what is refused and goes on":   refuses,
 		"writes many at a time":               writesMany,
 		"locks against a second import":       locks,
+		"reads what holds some values":        readsHolding,
+		"gives records another key":           rekeys,
+		"tries values against rules":          judges,
 		"stops when it is cancelled":          cancels,
 	})
 	run(t, fresh, formsSource, formsStatements, map[string]func(*bench){
