@@ -59,6 +59,14 @@ func changeSandbox(w world) {
 	// The range that production changed as well.
 	w.set("assay_ranges", "K/U/0", by(team, "2026-10-28 13:30:00", values{"high": 5.9}))
 	w.set("assay_ranges", "TSH/U/0.5", by(team, "2026-10-28 13:45:00", values{"low": 0.6, "high": 4.8}))
+	// An assay that is faster now, and that production does not offer any more.
+	w.set("assays", "AMM", by(team, "2026-10-29 10:10:00", values{"turnaround_hours": 2}))
+	// A panel whose name is longer than production takes.
+	w.panel("CARDED", "Cardiac markers for the emergency department", []string{"TROP", "BNP", "CK"})
+	// A tube that production has under another code; no two tubes may have one name.
+	w.add("containers", "GELXL", by(team, "2026-10-06 14:00:00", values{"code": "GELXL", "name": "Gel tube, 8 ml", "volume_ml": 8.0}))
+	// A comment that both sides wrote, each on its own.
+	w.add("comment_codes", "HOOK", by(team, "2026-09-24 09:30:00", values{"code": "HOOK", "text": "Repeated after dilution because of a hook effect."}))
 	// Somebody tried something out.
 	w.assay("ZZTEST", "do not use", "CORE/CHEM", "ratio", "SER", "PLN", 0, 1)
 	w.ranges("ZZTEST", "0", "1")
@@ -79,6 +87,8 @@ func changeProduction(w world) {
 	// A panel that was edited only here.
 	w.set("panels", "RENAL", by("ward team", "2026-09-18 11:05:00", values{"name": "Renal panel with electrolytes"}))
 	w.item("RENAL", "CO2", 80)
+	w.add("containers", "GEL8", by("stores", "2026-08-17 07:50:00", values{"code": "GEL8", "name": "Gel tube, 8 ml", "volume_ml": 8.0}))
+	w.add("comment_codes", "HOOK", by(night, "2026-10-15 03:20:00", values{"code": "HOOK", "text": "High-dose hook effect suspected; measured again after dilution."}))
 	// An assay that was taken out of use here, and one that was removed on purpose.
 	w.set("assays", "AMM", by("lab lead", "2026-09-01 08:00:00", values{"status": "R"}))
 	w.remove("assays", "SALI")

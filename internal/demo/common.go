@@ -175,6 +175,9 @@ func (w world) instruments() {
 		{"IM-1", "Immunoassay line 1", "CORE/IMM", "TSH FT4 FT3 CORT PTH VITD B12 FOL FERR TROP BNP"},
 		{"IM-2", "Immunoassay line 2", "CORE/IMM", "LH FSH PRL E2 PROG TESTO HCG PSA CEA AFP"},
 		{"SP-1", "Specific protein analyser", "CORE/IMM", "IGA IGG IGM C3 C4"},
+		{"CH-3", "Chemistry line 3, night and emergency", "CORE/CHEM", "GLU NA K CL CREA UREA LIP CRP TROP CK AST ALT"},
+		{"HM-3", "Cell counter 3, night and emergency", "CORE/HAEM", "WBC RBC HB HCT PLT"},
+		{"CG-2", "Coagulation analyser, night and emergency", "CORE/COAG", "PT INR APTT DDIM"},
 	}
 	for _, m := range machines {
 		w.add("instruments", m.code, stamped(values{"code": m.code, "name": m.name, "department_id": to{"departments", m.department}}))
@@ -185,14 +188,16 @@ func (w world) instruments() {
 }
 
 func (w world) prices() {
-	for _, p := range [][2]string{{"STD", "Standard prices"}, {"HOSP", "Hospital prices"}, {"STAFF", "Staff prices"}} {
+	for _, p := range [][2]string{{"STD", "Standard prices"}, {"HOSP", "Hospital prices"}, {"GP", "Prices for general practice"}, {"STAFF", "Staff prices"}} {
 		w.add("price_lists", p[0], stamped(values{"code": p[0], "name": p[1], "currency": "EUR"}))
 	}
 	for i, a := range list("assays") {
 		cents := 450 + (i*137)%2900
+		w.price("STD", a["code"], "2025-01-01", cents*97/100)
 		w.price("STD", a["code"], "2026-01-01", cents)
 		w.price("HOSP", a["code"], "2026-01-01", cents*8/10)
-		if i%5 == 0 {
+		w.price("GP", a["code"], "2026-01-01", cents*9/10)
+		if i%2 == 0 {
 			w.price("STAFF", a["code"], "2026-01-01", cents/2)
 		}
 	}
@@ -217,7 +222,7 @@ func (w world) rest() {
 			}
 		}
 	}
-	for _, year := range []string{"2025", "2026"} {
+	for _, year := range []string{"2024", "2025", "2026"} {
 		w.holidays(year)
 	}
 	for _, s := range list("settings") {

@@ -1,8 +1,9 @@
 // Package demo has the made-up scenario that ships with the program: Fernhollow
 // Diagnostics, a medical laboratory with a sandbox and a production database.
 //
-// The contract: Build makes the same two databases on every machine. What was planted
-// in them, and why, stands beside each change in changes.go.
+// The contract: Build makes the same two databases on every machine, as they were in
+// March when production was last brought up to date, and Change what became of them
+// since. What was planted, and why, stands beside each change in changes.go.
 package demo
 
 import (
@@ -10,8 +11,10 @@ import (
 	"database/sql"
 	_ "embed"
 	"errors"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 )
 
@@ -27,7 +30,7 @@ var config []byte
 //go:embed scenario/catalog.yaml
 var catalog []byte
 
-// Build makes a workspace with both databases in a folder.
+// Build makes a workspace with both databases in a folder, as they were in March.
 func Build(ctx context.Context, dir string) error {
 	if err := os.MkdirAll(filepath.Join(dir, "data"), 0o755); err != nil {
 		return err
@@ -45,14 +48,33 @@ func Build(ctx context.Context, dir string) error {
 			return err
 		}
 	}
+	return replace(ctx, dir, march)
+}
+
+// Change lets the months since March pass in both databases. With unequal set, production
+// keeps its prices in another currency, so that nothing may be imported.
+func Change(ctx context.Context, dir string, unequal bool) error {
+	return replace(ctx, dir, func(role string) world {
+		w := now(role)
+		if unequal && role == "production" {
+			w.set("settings", "base_currency", values{"value": "CHF"})
+		}
+		return w
+	})
+}
+
+// replace writes both databases anew.
+func replace(ctx context.Context, dir string, of func(role string) world) error {
 	for _, role := range Roles() {
 		path := filepath.Join(dir, "data", role+".db")
+		if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
 		db, err := sql.Open("sqlite", "file:"+strings.NewReplacer("%", "%25", "?", "%3F", "#", "%23").Replace(path)+"?_pragma=synchronous(OFF)")
 		if err != nil {
 			return err
 		}
-		err = errors.Join(Fill(ctx, db, SQLite(), role), db.Close())
-		if err != nil {
+		if err := errors.Join(fill(ctx, db, SQLite(), role, of(role)), db.Close()); err != nil {
 			return err
 		}
 	}
@@ -62,16 +84,38 @@ func Build(ctx context.Context, dir string) error {
 // Roles names the environments of the scenario.
 func Roles() []string { return []string{"sandbox", "production"} }
 
-// Fill writes one environment of the scenario into an empty database.
+// Fill writes one environment of the scenario, as it is now, into an empty database.
 func Fill(ctx context.Context, db *sql.DB, e Engine, role string) error {
-	w, first := common(), int64(1)
-	if role == "sandbox" {
-		changeSandbox(w)
-	} else {
-		changeProduction(w)
-		first = 4001
+	return fill(ctx, db, e, role, now(role))
+}
+
+func fill(ctx context.Context, db *sql.DB, e Engine, role string, w world) error {
+	first, wide := int64(1), 60
+	if role == "production" {
+		first, wide = 4001, 40
 	}
-	return w.write(ctx, db, e, first)
+	return w.write(ctx, db, e, first, wide)
+}
+
+// march is what an environment held in March: all of it was built in the sandbox, and
+// production still lacked the staff prices and the holidays of the year.
+func march(role string) world {
+	w := common()
+	if role == "production" {
+		w.remove("price_lists", "STAFF")
+		w["holidays"] = slices.DeleteFunc(w["holidays"], func(r *row) bool { return strings.HasPrefix(r.name, "2026-") })
+	}
+	return w
+}
+
+func now(role string) world {
+	w := common()
+	if role == "production" {
+		changeProduction(w)
+	} else {
+		changeSandbox(w)
+	}
+	return w
 }
 
 // Catalog is the scenario's catalog.

@@ -99,15 +99,19 @@ func MySQL() Engine {
 		words: map[string]string{"id": "integer AUTO_INCREMENT PRIMARY KEY", "timestamp": "datetime", "bytes": "longblob", "true": "1", "false": "0", "exact": "COLLATE utf8mb4_bin"}}
 }
 
-// write fills a new database. Internal ids begin at first; any but 1 also shuffles
+// write fills a new database, in which names of panels may be so wide. Internal ids begin at first; any but 1 also shuffles
 // the records, so that hardly a number is the same in two databases.
-func (w world) write(ctx context.Context, db *sql.DB, e Engine, first int64) error {
+func (w world) write(ctx context.Context, db *sql.DB, e Engine, first int64, wide int) error {
 	tx, err := db.BeginTx(ctx, nil)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = tx.Rollback() }()
-	statements := strings.NewReplacer("{id}", e.words["id"], "{timestamp}", e.words["timestamp"], "{bytes}", e.words["bytes"], "{true}", e.words["true"],
+	fits := ""
+	if e.Driver == "sqlite" { // which does not hold to declared lengths
+		fits = fmt.Sprintf(" CHECK (length(name) <= %d)", wide)
+	}
+	statements := strings.NewReplacer("{wide}", fmt.Sprint(wide), "{fits}", fits, "{id}", e.words["id"], "{timestamp}", e.words["timestamp"], "{bytes}", e.words["bytes"], "{true}", e.words["true"],
 		"{false}", e.words["false"], "{exact}", e.words["exact"], "{quote}", e.quote).Replace(schema)
 	for _, statement := range strings.Split(statements, ";\n") {
 		if strings.TrimSpace(statement) == "" {

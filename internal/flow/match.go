@@ -343,7 +343,7 @@ func (m *matching) matchType(ctx context.Context, t *catalog.Type, pt parcel.Typ
 	if err := m.flushRules(ctx); err != nil {
 		return err
 	}
-	m.types = append(m.types, docket.Type{Name: t.Name, Fields: fields, Counts: counts.By, NotCompared: target.notCompared + counts.NotCompared})
+	m.types = append(m.types, docket.Type{Name: t.Name, Fields: fields, Required: m.required(t, fields), Counts: counts.By, NotCompared: target.notCompared + counts.NotCompared})
 	return m.builder.Type(ctx, m.types[len(m.types)-1])
 }
 

@@ -53,7 +53,7 @@ func (m *matching) proposed(ctx context.Context, finding int64, t *catalog.Type,
 		if err != nil {
 			return err
 		}
-		if c, bad := check.Fits(address, m.target, column, v, m.adding && slices.Contains(t.Key, field.Name)); bad {
+		if c, bad := check.Fits(address, m.target, column, v, m.adding && (slices.Contains(t.Key, field.Name) || needs(column))); bad {
 			if err := m.checkWhen(ctx, finding, docket.Check{Check: c, Fields: []string{field.Name}, Writes: []string{field.Name}}); err != nil {
 				return err
 			}
@@ -110,6 +110,21 @@ func (m *matching) localNeeded(ctx context.Context, finding int64, t *catalog.Ty
 		}
 	}
 	return nil
+}
+
+// needs reports whether a new record must be given a value in a column.
+func needs(column catalog.Column) bool { return column.Required && !column.Default }
+
+// required lists the fields that a new record must be given in the target.
+func (m *matching) required(t *catalog.Type, fields []record.Field) []string {
+	place := m.env.about.Places[t.Place(m.target)]
+	var out []string
+	for _, field := range fields {
+		if column, ok := place.Column(field.Name); ok && needs(column) && !slices.Contains(place.Triggered, field.Name) {
+			out = append(out, field.Name)
+		}
+	}
+	return out
 }
 
 // requiredNeeded checks that a new record gets what the target requires and the parcel does

@@ -29,7 +29,7 @@ type trial struct {
 	finding         int64
 	address         string
 	differs, writes []string
-	partial         bool
+	partial, isNew  bool
 	values          []record.Value
 }
 
@@ -78,7 +78,7 @@ func (m *matching) rule(ctx context.Context, id int64, f match.Finding, address 
 			combinations = [][]string{differs}
 		}
 		for _, writes := range combinations {
-			one := trial{finding: id, address: address, differs: differs, writes: writes, partial: !slices.Equal(writes, proposed)}
+			one := trial{finding: id, address: address, differs: differs, writes: writes, partial: !slices.Equal(writes, proposed), isNew: f.Target == nil}
 			for _, column := range rule.Columns {
 				one.values = append(one.values, valueAfter(r.typ, r.fields, column, f, writes))
 			}
@@ -116,7 +116,11 @@ func (m *matching) flushRules(ctx context.Context) error {
 			if !refused[i] {
 				continue
 			}
-			c := docket.Check{Check: check.Breaks(one.address, rule, one.differs, m.target), Fields: one.differs, Writes: one.writes, Partial: one.partial}
+			free := slices.DeleteFunc(slices.Clone(one.differs), func(name string) bool {
+				column, _ := r.place.Column(name)
+				return one.isNew && needs(column)
+			})
+			c := docket.Check{Check: check.Breaks(one.address, rule, free, m.target), Fields: one.differs, Writes: one.writes, Partial: one.partial}
 			if err := m.checkWhen(ctx, one.finding, c); err != nil {
 				return err
 			}

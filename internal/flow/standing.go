@@ -83,6 +83,12 @@ func readStanding(ctx context.Context, d *docket.Docket) (standing, error) {
 				out.blocked[a.id] = append(out.blocked[a.id], found.Check)
 			}
 		}
+		for _, field := range a.declined {
+			if t, _ := d.Type(a.typ); slices.Contains(t.Required, field) {
+				c.Blocked = string(check.ValueDoesNotFit)
+				out.blocked[a.id] = append(out.blocked[a.id], check.Declined(a.address, field, d.Header.Target))
+			}
+		}
 		for _, clash := range clashes[a.id] {
 			c.Blocked = string(clash.Code)
 			out.blocked[a.id] = append(out.blocked[a.id], clash)

@@ -136,5 +136,8 @@ func (c *Catalog) Names() []string {
 // Line gives the line of the catalog at which the type stands, or something within it.
 func (t *Type) Line(path ...string) int { return t.line(path...) }
 
+// LocalFields lists the fields that belong to one environment, by name.
+func (t *Type) LocalFields() []string { return sortedNames(t.Local) }
+
 // ReferenceFields lists the fields that point at records, by name.
 func (t *Type) ReferenceFields() []string { return sortedNames(t.Refers) }

@@ -11,16 +11,16 @@ import (
 	"anagram/internal/core/record"
 )
 
-// Fits checks a value that would be written into a column of the target; key says that it
-// is part of the key of a new record. ok is true where there is something to say.
-func Fits(address, target string, column catalog.Column, v record.Value, key bool) (c Check, ok bool) {
+// Fits checks a value that would be written into a column of the target; must says that
+// a new record cannot do without it. ok is true where there is something to say.
+func Fits(address, target string, column catalog.Column, v record.Value, must bool) (c Check, ok bool) {
 	wrong := misfit(column, v)
 	if wrong == "" {
 		return Check{}, false
 	}
 	c = Check{ValueDoesNotFit, Blocker, fmt.Sprintf("%s: field %s %s in %s.", address, column.Name, wrong, target), ""}
 	c.Mend = fmt.Sprintf("Correct the value in the source, then export and match again; or approve the record without it: --field for the others, or decline field %s.", column.Name)
-	if key {
+	if must {
 		c.Mend = "Correct the value in the source, then export and match again; or decline the record."
 	}
 	if v.IsNull() {
@@ -86,6 +86,12 @@ func NoRight(address, target, place string, isNew bool) Check {
 	}
 	return Check{NoRightCode, Blocker, fmt.Sprintf("%s cannot be imported: the account may not %s %s in %s.", address, what, place, target),
 		"Ask for that right and match again, or decline the record."}
+}
+
+// Declined checks a new record of which a field was declined that the target requires.
+func Declined(address, field, target string) Check {
+	return Check{ValueDoesNotFit, Blocker, fmt.Sprintf("%s is new, and %s requires a value in field %s, which is not approved.", address, target, field),
+		fmt.Sprintf("Approve field %s as well, or decline the record.", field)}
 }
 
 // Lacks checks a new record for which the target requires a value that the parcel does not

@@ -1,6 +1,6 @@
 -- The setup tables of the laboratory information system at Fernhollow Diagnostics.
 -- Both databases have these tables; the internal ids differ. Words in braces are
--- replaced by the engine's own.
+-- replaced by the engine's own; production has less room for the names of panels.
 CREATE TABLE departments (
   department_id {id}, code VARCHAR(12) NOT NULL, name VARCHAR(60) NOT NULL,
   parent_id INTEGER REFERENCES departments (department_id),
@@ -12,7 +12,7 @@ CREATE TABLE specimen_types (
   specimen_type_id {id}, code VARCHAR(12) NOT NULL UNIQUE, name VARCHAR(60) NOT NULL, stable_hours INTEGER,
   updated_at {timestamp} NOT NULL DEFAULT CURRENT_TIMESTAMP, updated_by TEXT NOT NULL DEFAULT 'lis');
 CREATE TABLE containers (
-  container_id {id}, code VARCHAR(12) NOT NULL UNIQUE, name VARCHAR(60) NOT NULL, volume_ml DECIMAL(6,2),
+  container_id {id}, code VARCHAR(12) NOT NULL UNIQUE, name VARCHAR(60) NOT NULL UNIQUE, volume_ml DECIMAL(6,2),
   updated_at {timestamp} NOT NULL DEFAULT CURRENT_TIMESTAMP, updated_by TEXT NOT NULL DEFAULT 'lis');
 CREATE TABLE assays (
   assay_id {id}, code VARCHAR(12) NOT NULL UNIQUE, name VARCHAR(60) NOT NULL,
@@ -31,7 +31,7 @@ CREATE TABLE assay_ranges (
   critical BOOLEAN NOT NULL DEFAULT {false},
   updated_at {timestamp} NOT NULL DEFAULT CURRENT_TIMESTAMP, updated_by TEXT NOT NULL DEFAULT 'lis', UNIQUE (assay_id, sex, age_from));
 CREATE TABLE panels (
-  panel_id {id}, code VARCHAR(12) NOT NULL UNIQUE, name VARCHAR(60) NOT NULL,
+  panel_id {id}, code VARCHAR(12) NOT NULL UNIQUE, name VARCHAR({wide}) NOT NULL{fits},
   lead_assay_id INTEGER REFERENCES assays (assay_id), status CHAR(1) NOT NULL DEFAULT 'A',
   updated_at {timestamp} NOT NULL DEFAULT CURRENT_TIMESTAMP, updated_by TEXT NOT NULL DEFAULT 'lis');
 CREATE TABLE panel_items (

@@ -86,12 +86,16 @@ func (b *Builder) Type(ctx context.Context, t Type) error {
 	if err != nil {
 		return err
 	}
-	args := []any{b.ranks, t.Name, string(fields)}
+	required, err := json.Marshal(append([]string{}, t.Required...))
+	if err != nil {
+		return err
+	}
+	args := []any{b.ranks, t.Name, string(fields), string(required)}
 	for _, status := range match.Statuses() {
 		args = append(args, t.Counts[status])
 	}
 	b.ranks++
-	return b.exec(ctx, "INSERT INTO types VALUES (?,?,?,?,?,?,?,?,?,?)", append(args, t.NotCompared)...)
+	return b.exec(ctx, "INSERT INTO types VALUES (?,?,?,?,?,?,?,?,?,?,?)", append(args, t.NotCompared)...)
 }
 
 // Finding adds a finding of the record type whose Type call comes next, in key order,

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -61,6 +62,7 @@ type Paired struct {
 type Type struct {
 	Name        string
 	Fields      []record.Field // the fields that were compared
+	Required    []string       // those that the target wants of a new record
 	Counts      map[match.Status]int
 	NotCompared int
 }
@@ -108,19 +110,19 @@ func (d *Docket) read(ctx context.Context) error {
 	if d.Catalog, err = catalog.Parse(d.path+", catalog", []byte(source)); err != nil {
 		return err
 	}
-	rows, err := d.db.QueryContext(ctx, "SELECT name, fields, conflict, changed, new, target_edit, target_only, same, not_compared FROM types ORDER BY rank")
+	rows, err := d.db.QueryContext(ctx, "SELECT name, fields, required, conflict, changed, new, target_edit, target_only, same, not_compared FROM types ORDER BY rank")
 	if err != nil {
 		return d.wrap(err)
 	}
 	defer rows.Close()
 	for rows.Next() {
 		var t Type
-		var fields string
+		var fields, required string
 		n := make([]int, 6)
-		if err := rows.Scan(&t.Name, &fields, &n[0], &n[1], &n[2], &n[3], &n[4], &n[5], &t.NotCompared); err != nil {
+		if err := rows.Scan(&t.Name, &fields, &required, &n[0], &n[1], &n[2], &n[3], &n[4], &n[5], &t.NotCompared); err != nil {
 			return d.wrap(err)
 		}
-		if err := json.Unmarshal([]byte(fields), &t.Fields); err != nil {
+		if err := errors.Join(json.Unmarshal([]byte(fields), &t.Fields), json.Unmarshal([]byte(required), &t.Required)); err != nil {
 			return &Error{Path: d.path, Message: "its record types cannot be read: " + err.Error(), Cause: err}
 		}
 		t.Counts = map[match.Status]int{}

@@ -28,7 +28,7 @@ const applicationID = 0x416e676d
 const schema = `
 CREATE TABLE header (name TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE types (
-  rank INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, fields TEXT NOT NULL,
+  rank INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, fields TEXT NOT NULL, required TEXT NOT NULL,
   conflict INTEGER NOT NULL, changed INTEGER NOT NULL, new INTEGER NOT NULL,
   target_edit INTEGER NOT NULL, target_only INTEGER NOT NULL, same INTEGER NOT NULL,
   not_compared INTEGER NOT NULL);

@@ -3,7 +3,9 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -14,7 +16,7 @@ import (
 
 func (a *app) demoCommand() *cobra.Command {
 	var keep string
-	var dataOnly bool
+	var dataOnly, unequal bool
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Show the whole job on made-up data, step by step",
@@ -29,9 +31,10 @@ command, and its real output.`,
 			if dataOnly && keep == "" {
 				return &flow.UsageError{Message: "--data-only needs --keep, the folder to put the data in"}
 			}
-			return a.runDemo(cmd.Context(), keep, dataOnly)
+			return a.runDemo(cmd.Context(), keep, dataOnly, unequal)
 		}),
 	}
+	cmd.Flags().BoolVar(&unequal, "unequal", false, "show what happens where a setting that has to be equal is not")
 	cmd.Flags().BoolVar(&dataOnly, "data-only", false, "only make the workspace and its databases, to do the job by hand")
 	cmd.Flags().StringVar(&keep, "keep", "", "work in this new folder and keep it, to go on by hand")
 	return cmd
@@ -45,43 +48,66 @@ type step struct {
 	code     int // expected exit code of the last command
 }
 
-func demoSteps() []step {
+// marchSteps bring production up to date once, so that it is known later what both sides
+// had in common.
+func marchSteps() []step {
 	return []step{
-		{demo.Administrator, "Fernhollow Diagnostics builds its test catalogue in a sandbox; three hospitals order from production. The administrator, Mara, brings over what the build team finished. First: can both be reached, and does the catalog hold in both?",
+		{demo.Administrator, "Fernhollow Diagnostics builds its test catalogue in a sandbox; three hospitals order from production. In March the administrator, Mara, brings production up to date. First: can both be reached, and does the catalog hold in both?",
 			[]string{"env test", "catalog check"}, 0},
-		{demo.Administrator, "She exports everything into a parcel. That only reads.",
+		{demo.Administrator, "What production still lacks are the staff prices and the holidays of the year. The approver, Jonas, agrees, and Mara imports them. From now on Anagram knows what both sides had in common.",
+			[]string{`match sandbox --against production --name march`, `approve * --note "staff prices and holidays"`, "import"}, 0},
+	}
+}
+
+func presentSteps() []step {
+	return []step{
+		{demo.Administrator, "Months later. The build team has a new family of assays and the prices of the new year; the night shift, the wards and the lab lead have changed production meanwhile. Mara exports everything into a parcel. That only reads.",
 			[]string{`export sandbox --name new-year --note "thyroid antibodies, prices 2027"`}, 0},
 		{demo.Administrator, "She matches it with production, by key: every internal number differs between the two. Still nothing is written.",
 			[]string{"match new-year --against production"}, 3},
-		{demo.Administrator, "What needs a closer look? Records that production changed later, or took out of use, and a code that the sandbox has twice. And some records exist only in production.",
+		{demo.Administrator, "A comment code looks as if it only got another code. It did, so she says so, and matches again.",
+			[]string{"review --only 'comment_code/H*'", `pair comment_code/HAEM comment_code/HEMOLYSIS --note "the same comment"`, "match new-year --against production"}, 3},
+		{demo.Administrator, "What needs a closer look? Conflicts: what both sides changed, or production took out of use, removed, or has already. And some records exist only in production.",
 			[]string{"review --status conflict", "review --removals"}, 0},
-		{demo.Administrator, "And what changed, field by field?",
-			[]string{"review --type unit --type assay --type panel --type panel_item --status changed,target-only", "review --only 'assay_range/*' --status changed"}, 0},
-		{demo.Approver, "The approver, Jonas, decides. A development record stays out; so do an assay that production retired, one that it removed on purpose, and a panel that the wards renamed. Of a range that both sides changed he takes production's limits: the night shift widened it for a reason.",
+		{demo.Administrator, "And what changed, field by field? With what both last agreed on it is known which side moved.",
+			[]string{"review --type unit --type assay --type panel --type panel_item --type comment_code --status changed,target-edit,target-only", "review --only 'assay_range/*' --status changed"}, 0},
+		{demo.Approver, "Jonas decides. A development record stays out; so do an assay that production retired and one that it removed on purpose. Of a range that both sides changed he takes production's limits: the night shift widened it for a reason.",
 			[]string{
 				`decline assay/ZZTEST 'assay_range/ZZTEST/*' --note "somebody tried something out"`,
 				`decline assay/AMM --note "retired in production"`,
 				`decline 'assay/SALI' 'assay_range/SALI/*' 'price_line/*/SALI/*' 'panel_item/TOX/SALI' --note "removed on purpose"`,
-				`decline panel/RENAL --note "renamed by the wards"`,
-				`approve assay_range/K/U/0 --take target --note "the night shift was right"`,
+				`approve assay_range/K/U/0 comment_code/HOOK --take target --note "the night shift was right"`,
+				`decline container/GELXL --note "production has this tube as GEL8"`,
 				`hold assay/FCAL 'assay_range/FCAL/*' --note "still under validation"`,
 			}, 0},
-		{demo.Approver, "Everything else that is new or changed is fine. One record is named that cannot be imported as things stand.",
+		{demo.Approver, "Everything else that is new or changed is fine. Records are named that cannot be imported as things stand: one refers to the assay under validation, and the name of a panel is longer than production takes.",
 			[]string{`approve --status new,changed --note "reviewed with the build team"`}, 0},
-		{demo.Administrator, "Mara rehearses: the whole import, in production, taken back at the end. The rule that needs the assay under validation is left out, and says why.",
+		{demo.Administrator, "Mara rehearses: the whole import, in production, taken back at the end. What cannot be imported is left out, and it says why.",
 			[]string{"import --rehearse"}, 5},
-		{demo.Approver, "Jonas holds that rule as well, so that nothing is left to chance.",
-			[]string{`hold reflex_rule/CRP-FCAL --note "waits for FCAL"`}, 0},
+		{demo.Approver, "Jonas holds those as well, so that nothing is left to chance.",
+			[]string{`hold reflex_rule/CRP-FCAL --note "waits for FCAL"`, `hold panel/CARDED 'panel_item/CARDED/*' --again --note "the build team shortens the name"`}, 0},
 		{demo.Administrator, "Now the import, in one transaction.",
 			[]string{"import"}, 0},
-		{demo.Administrator, "Is it there? She exports and matches again: only what was declined or held still differs.",
-			[]string{"match sandbox --against production --name check", "review"}, 0},
+		{demo.Administrator, "Is it there? She exports and matches again: only what was declined or held still differs, and those decisions are filled in.",
+			[]string{"match sandbox --against production --name check", "review --type panel --type comment_code --status conflict,changed,new"}, 0},
 		{demo.Administrator, "The dockets keep what was brought where, when and by whom.",
-			[]string{"history", "history 1", "status"}, 0},
+			[]string{"history", "history 3", "status"}, 0},
 	}
 }
 
-func (a *app) runDemo(ctx context.Context, keep string, dataOnly bool) error {
+// unequalSteps end at a setting that has to be equal on both sides and is not.
+func unequalSteps() []step {
+	return []step{
+		{demo.Administrator, "Months later. Somebody has set production to another base currency, while the sandbox builds prices in euros. Do the two still fit?",
+			[]string{"catalog check sandbox production"}, 4},
+		{demo.Administrator, "They do not. She could see what differs all the same,",
+			[]string{"match sandbox --against production --name new-year"}, 3},
+		{demo.Administrator, "but nothing can be imported, whatever is approved, until the setting is equal on both sides.",
+			[]string{`approve 'price_line/*'`, "import"}, 4},
+	}
+}
+
+func (a *app) runDemo(ctx context.Context, keep string, dataOnly, unequal bool) error {
 	dir := ""
 	if keep != "" {
 		dir = a.path(keep)
@@ -101,32 +127,77 @@ func (a *app) runDemo(ctx context.Context, keep string, dataOnly bool) error {
 	}
 	out := a.out()
 	if dataOnly {
-		fmt.Fprintf(out, "Made a workspace of Fernhollow Diagnostics in %s, with its two databases.\n", keep)
+		if err := a.demoData(ctx, dir, unequal); err != nil {
+			return err
+		}
+		fmt.Fprintln(out, a.wrap(fmt.Sprintf("Made a workspace of Fernhollow Diagnostics in %s, with its two databases. They were last brought to the same state in March; Anagram knows what they had in common then.", keep), ""))
 		a.next("cd " + quoteArg(keep) + " && anagram env test")
 		return nil
 	}
 	fmt.Fprintln(out, a.wrap("Anagram at work, on made-up data in "+dir+".", ""))
-	for i, s := range demoSteps() {
+	n, err := a.runSteps(ctx, dir, marchSteps(), 0)
+	if err != nil {
+		return err
+	}
+	if err := demo.Change(ctx, dir, unequal); err != nil {
+		return err
+	}
+	rest := presentSteps()
+	if unequal {
+		rest = unequalSteps()
+	}
+	if _, err := a.runSteps(ctx, dir, rest, n); err != nil {
+		return err
+	}
+	fmt.Fprintf(out, "\n%s\n", faint.Render(strings.Repeat("─", min(a.width(), 80))))
+	switch {
+	case keep != "":
+		fmt.Fprintf(out, "Everything is kept in %s. Go on by hand there:\n  cd %s\n  anagram status\n", dir, quoteArg(keep))
+	case unequal:
+		fmt.Fprintln(out, a.wrap("The whole job: anagram demo", ""))
+	default:
+		fmt.Fprintln(out, a.wrap("That was the whole job. To go on by hand with these data: anagram demo --keep DIR", ""))
+	}
+	return nil
+}
+
+// runSteps goes on counting after n.
+func (a *app) runSteps(ctx context.Context, dir string, steps []step, n int) (int, error) {
+	out := a.out()
+	for _, s := range steps {
+		n++
 		fmt.Fprintf(out, "\n%s\n", faint.Render(strings.Repeat("─", min(a.width(), 80))))
-		fmt.Fprintln(out, a.wrap(fmt.Sprintf("%s %s", strong.Render(fmt.Sprintf("%d.", i+1)), s.why), ""))
+		fmt.Fprintln(out, a.wrap(fmt.Sprintf("%s %s", strong.Render(fmt.Sprintf("%d.", n)), s.why), ""))
 		for j, command := range s.commands {
 			if err := ctx.Err(); err != nil {
-				return err
+				return n, err
 			}
 			fmt.Fprintf(out, "\n%s\n", strong.Render(s.who+"> anagram "+command))
 			code := a.runAs(ctx, s.who, dir, command)
 			if j == len(s.commands)-1 && code != s.code {
-				return fmt.Errorf("the demo expected exit code %d of: anagram %s; it was %d", s.code, command, code)
+				return n, fmt.Errorf("the demo expected exit code %d of: anagram %s; it was %d", s.code, command, code)
 			}
 		}
 	}
-	fmt.Fprintf(out, "\n%s\n", faint.Render(strings.Repeat("─", min(a.width(), 80))))
-	if keep != "" {
-		fmt.Fprintf(out, "Everything is kept in %s. Go on by hand there:\n  cd %s\n  anagram status\n", dir, quoteArg(keep))
-	} else {
-		fmt.Fprintln(out, a.wrap("That was the whole job. To go on by hand with these data: anagram demo --keep DIR", ""))
+	return n, nil
+}
+
+// demoData does what the demo's people did in March, without showing it and without
+// leaving more of it than what both sides agreed on, and lets the months since pass.
+func (a *app) demoData(ctx context.Context, dir string, unequal bool) error {
+	quiet := *a
+	quiet.Out = io.Discard
+	for _, command := range []string{"match sandbox --against production --name march", "approve *", "import"} {
+		if code := quiet.runAs(ctx, demo.Administrator, dir, command); code != 0 && code != exitOpen {
+			return fmt.Errorf("making the data failed at: anagram %s", command)
+		}
 	}
-	return nil
+	for _, name := range []string{"parcels", "dockets"} {
+		if err := os.RemoveAll(filepath.Join(dir, name)); err != nil {
+			return err
+		}
+	}
+	return demo.Change(ctx, dir, unequal)
 }
 
 // runAs runs a command of the demo as one of its people, with both streams on standard

@@ -51,7 +51,7 @@ func (a *app) reviewCommand() *cobra.Command {
 	flags.StringSliceVar(&statuses, "status", nil, "only findings with this status")
 	flags.StringSliceVar(&types, "type", nil, "only this record type")
 	flags.StringArrayVar(&only, "only", nil, "only records that fit this pattern")
-	flags.BoolVar(&all, "all", false, "list record types without differences as well")
+	flags.BoolVar(&all, "all", false, "list what is without differences and what was not compared as well")
 	flags.BoolVar(&removals, "removals", false, "list what only the target has, for a person to remove by hand")
 	flags.BoolVar(&plain, "print", false, "print as text, also on a terminal")
 	return cmd
@@ -141,8 +141,11 @@ func (a *app) printReview(ctx context.Context, s *flow.Session, d *docket.Docket
 			rest = append(rest, fmt.Sprintf("%s (%d)", t.Name, t.Counts[match.Same]))
 		}
 	}
-	if len(rest) > 0 && all {
-		fmt.Fprintln(out, a.wrap("Without differences: "+strings.Join(rest, ", "), "  "))
+	if all {
+		if len(rest) > 0 {
+			fmt.Fprintln(out, a.wrap("Without differences: "+strings.Join(rest, ", "), "  "))
+		}
+		a.printNotCompared(d)
 	}
 	tally, err := flow.Summarize(ctx, d)
 	if err != nil {
@@ -151,6 +154,43 @@ func (a *app) printReview(ctx context.Context, s *flow.Session, d *docket.Docket
 	fmt.Fprintf(out, "%s shown. Decisions: %s.\n", count(shown, "finding"), tallyText(tally.Tally))
 	a.nextStep(tally)
 	return nil
+}
+
+// printNotCompared lists what a match did not look at, so that it is not taken for the same.
+func (a *app) printNotCompared(d *docket.Docket) {
+	out := a.out()
+	list := func(what string, names []string) {
+		if len(names) > 0 {
+			fmt.Fprintln(out, a.wrap(what+": "+strings.Join(names, ", "), "  "))
+		}
+	}
+	list("Not compared, on one side only", d.Header.NotCompared)
+	var ignored, local, secret []string
+	for _, t := range d.Types {
+		described, ok := d.Catalog.Type(t.Name)
+		if !ok {
+			continue
+		}
+		for _, field := range described.Ignore {
+			ignored = append(ignored, t.Name+"."+field)
+		}
+		for _, field := range described.LocalFields() {
+			local = append(local, t.Name+"."+field)
+		}
+		for _, field := range described.Secret {
+			secret = append(secret, t.Name+"."+field)
+		}
+	}
+	list("Not compared, ignored", ignored)
+	list("Not compared, local", local)
+	list("Not compared, secret", secret)
+	var outside []string
+	for _, t := range d.Types {
+		if t.NotCompared > 0 {
+			outside = append(outside, fmt.Sprintf("%s (%d)", t.Name, t.NotCompared))
+		}
+	}
+	list("Records out of scope, not compared", outside)
 }
 
 func summary(t docket.Type) string {
