@@ -128,7 +128,7 @@ func TestTheExamplesOfFormatsHold(t *testing.T) {
 		}
 		seen[name]++
 	}
-	assert.Equal(t, map[string]int{"schema=record": 1, "schema=export": 1, "schema=match": 1, "schema=review": 1, "schema=import": 1, "file=catalog.yaml": 1, "file=references.yaml": 1, "file=selections.yaml": 1, "file=anagram.yaml": 1}, seen)
+	assert.Equal(t, map[string]int{"schema=record": 1, "schema=export": 1, "schema=match": 1, "schema=review": 1, "schema=import": 1, "schema=pair": 1, "schema=mention": 1, "file=catalog.yaml": 1, "file=references.yaml": 1, "file=selections.yaml": 1, "file=anagram.yaml": 1}, seen)
 }
 
 func TestWhatTheProgramWritesFitsTheSchemas(t *testing.T) {
@@ -153,6 +153,14 @@ func TestWhatTheProgramWritesFitsTheSchemas(t *testing.T) {
 		validate(t, "review", line)
 	}
 	validate(t, "import", p.must(5, "import", "--json").out)
+
+	q := pairedPlace(t)
+	q.must(0, "pair", "item/OLD", "item/NEW")
+	validate(t, "pair", string(q.read("pairs.jsonl")))
+	q.must(0, "export", "source", "--type", "mark", "--related", "none", "--name", "p", "--as-folder")
+	validate(t, "mention", string(q.read("parcels/p/referred.jsonl")))
+	validate(t, "match", q.must(3, "match", "p", "--against", "target", "--json").out)
+	validate(t, "review", q.must(0, "review", "--json").out)
 }
 
 func TestTheReadmeShowsWhatIsThere(t *testing.T) {
@@ -176,7 +184,8 @@ func TestTheDemoDoesTheWholeJob(t *testing.T) {
 	p := &place{t: t, dir: t.TempDir(), user: "somebody"}
 	r := p.must(0, "demo", "--keep", "kept")
 	assert.Empty(t, r.err)
-	for _, want := range []string{"Exported 1226 records", "conflict (ambiguous)", "reference-not-approved: reflex_rule/CRP-FCAL", "Rehearsed docket 1", "Imported docket 1", "35 new and 16 changed"} {
+	for _, want := range []string{"Exported 1509 records", "conflict (ambiguous)", "conflict (both-moved)", "conflict (taken)", "conflict (target-newer)", "conflict (retired-in-target)", "conflict (removed-in-target)", "target-edit",
+		"looks-renamed", "value-does-not-fit: panel/CARDED", "reference-not-approved: reflex_rule/CRP-FCAL", "Rehearsed docket 3", "Imported docket 3", "34 new and 17 changed", "29 findings declined or held as before"} {
 		assert.Contains(t, words(r.out), want)
 	}
 	for line := range strings.Lines(r.out) {
@@ -187,12 +196,13 @@ func TestTheDemoDoesTheWholeJob(t *testing.T) {
 	}
 	assert.Contains(t, p.must(0, "demo").out, "That was the whole job.")
 	p.must(2, "demo", "--keep", "kept")
+	assert.Contains(t, words(p.must(0, "demo", "--unequal").out), `must-agree: setting/base_currency has to be equal on both sides, but is "EUR" in sandbox and is "CHF" in production.`)
 	p.dir = p.path("kept")
 	doc := p.json(3, "match", "sandbox", "--against", "production", "--name", "third")
-	assert.Equal(t, map[string]int{"new": 19, "conflict": 4, "target_only": 10}, totals(doc), "what was declined or held, and nothing else")
+	assert.Equal(t, map[string]int{"new": 15, "conflict": 15, "target_edit": 1, "target_only": 10}, totals(doc), "what was declined or held, and nothing else")
 	assert.Equal(t, []string{"TGAB TPOAB", "TPOAB TGAB"}, p.rows("data/production", "SELECT a.code, b.code FROM assays a JOIN assays b ON b.assay_id = a.fallback_assay_id WHERE a.code LIKE 'T%AB' ORDER BY 1"), "the circle is closed")
 	same := p.rows("data/production", "SELECT count(*) FROM instruments WHERE endpoint_url LIKE 'https://gateway.fernhollow.example/line/%' AND endpoint_token LIKE 'production-token-%'")
-	assert.Equal(t, []string{"8"}, same, "addresses and tokens are as they were")
+	assert.Equal(t, []string{"11"}, same, "addresses and tokens are as they were")
 	assert.Equal(t, p.rows("data/sandbox", "SELECT quote(method_sheet) FROM assays WHERE code = 'TPOAB'"), p.rows("data/production", "SELECT quote(method_sheet) FROM assays WHERE code = 'TPOAB'"))
 }
 
