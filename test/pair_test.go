@@ -1,9 +1,12 @@
 package test
 
 import (
+	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 const pairedTables = `CREATE TABLE items (id INTEGER PRIMARY KEY, code TEXT NOT NULL UNIQUE, name TEXT, twin INTEGER REFERENCES items);
@@ -109,6 +112,39 @@ func TestLoadFilesOfAPairedRecord(t *testing.T) {
 	r := p.must(0, "match", "p", "--against", "target")
 	assert.Contains(t, words(r.out), "The load files of docket 1 were loaded: 5 records as approved.")
 	assert.Equal(t, []string{"11 NEW one 12", "12 B two 11"}, everything(p)[0])
+}
+
+// Records that are known by their key alone: others hold it, and a foreign key may follow.
+func TestAKeyThatOthersHold(t *testing.T) {
+	const units, items = "CREATE TABLE units (code varchar(9) NOT NULL PRIMARY KEY, name varchar(40))", "CREATE TABLE items (code varchar(9) NOT NULL PRIMARY KEY, unit_code varchar(9) NOT NULL, name varchar(40), FOREIGN KEY (unit_code) REFERENCES units (code){follows})"
+	for _, engine := range append([]string{"sqlite"}, serverEngines...) {
+		for _, follows := range []string{"", " ON UPDATE CASCADE"} {
+			t.Run(engine+follows, func(t *testing.T) {
+				p := &place{t: t, dir: t.TempDir(), user: "mara"}
+				config := "environments:\n"
+				for name, code := range map[string]string{"source": "MGM", "target": "mg"} {
+					address, db := server(t, p, engine, name)
+					config += fmt.Sprintf("  %s: {connect: %q}\n", name, address)
+					for _, statement := range []string{units, strings.ReplaceAll(items, "{follows}", follows), "INSERT INTO units VALUES ('" + code + "', 'milligram')", "INSERT INTO items VALUES ('A', '" + code + "', 'a')"} {
+						_, err := db.Exec(statement)
+						require.NoError(t, err)
+					}
+				}
+				p.write("anagram.yaml", config)
+				p.write("catalog.yaml", "types:\n  unit: {at: units, key: [code]}\n  item: {at: items, key: [code], refers: {unit_code: {to: unit, by: key}}}\n")
+				p.must(0, "pair", "unit/mg", "unit/MGM")
+				p.must(3, "match", "source", "--against", "target", "--name", "p")
+				p.must(0, "approve", "*")
+				if follows == "" {
+					r := p.must(4, "import")
+					assert.Contains(t, words(r.out), "key-in-use: The key of unit/MGM cannot be changed in target: records of item hold it themselves (items.unit_code), and the foreign key there does not follow.")
+					return
+				}
+				p.must(0, "import")
+				p.must(0, "match", "p", "--against", "target")
+			})
+		}
+	}
 }
 
 func TestPairsThatCannotBe(t *testing.T) {

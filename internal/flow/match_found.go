@@ -62,6 +62,9 @@ func (m *matching) found(ctx context.Context, t *catalog.Type, fields []record.F
 	if err := m.rule(ctx, id, f, out.Address); err != nil {
 		return err
 	}
+	if err := m.keyInUse(ctx, id, t, f, out.Address); err != nil {
+		return err
+	}
 	if f.Source != nil && f.Status != match.TargetOnly {
 		if err := m.rights(ctx, id, t, out.Address, f.Target == nil); err != nil {
 			return err

@@ -6,9 +6,12 @@ import (
 	"slices"
 	"strings"
 
+	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
+	"anagram/internal/core/match"
 	"anagram/internal/core/pairing"
 	"anagram/internal/core/record"
+	"anagram/internal/environment"
 	"anagram/internal/store/docket"
 	"anagram/internal/store/workspace"
 )
@@ -192,6 +195,45 @@ func (m *matching) usePair(ctx context.Context, f *family) error {
 	if len(f.sources) == 1 && len(f.targets) == 1 && f.sources[0].Order() != f.targets[0].Order() {
 		m.names.Add(f.typ, f.targets[0], f.sources[0])
 		m.pairs = append(m.pairs, docket.Paired{Type: f.typ, Source: record.AppendKey(nil, f.sources[0]), Target: record.AppendKey(nil, f.targets[0])})
+	}
+	return nil
+}
+
+// keyInUse checks whether the target would refuse another key for a paired record, as
+// others store it.
+func (m *matching) keyInUse(ctx context.Context, id int64, t *catalog.Type, f match.Finding, address string) error {
+	if f.Target == nil || f.Target.Was == nil || m.against != nil {
+		return nil
+	}
+	for _, d := range f.Differences {
+		if !d.Key {
+			continue
+		}
+		field := t.Key[d.Field]
+		for _, other := range m.catalog.Types {
+			place := m.env.about.Places[other.Place(m.target)]
+			for _, column := range place.Columns {
+				ref := other.Refers[column.Name]
+				holds := column.RefersTo == t.Place(m.target) && !column.Follows && ref.ByKey && ref.One() == t.Name
+				if !holds || m.env.fit.Fields[other.Name] == nil {
+					continue
+				}
+				used := false
+				for _, err := range m.env.Read(ctx, m.model, environment.Reading{Type: other.Name, Field: column.Name, Of: []record.Key{f.Key}}) {
+					if err != nil {
+						return err
+					}
+					used = true
+					break
+				}
+				if used {
+					c := docket.Check{Check: check.InUse(address, field, other.Name, place.Name+"."+column.Name, m.target), Fields: []string{field}, Writes: []string{field}}
+					if err := m.checkWhen(ctx, id, c); err != nil {
+						return err
+					}
+				}
+			}
+		}
 	}
 	return nil
 }

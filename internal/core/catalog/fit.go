@@ -20,6 +20,7 @@ type Column struct {
 	Derived      bool        // computed by the environment, never written
 	RefersTo     string      // place that a foreign key points at, "" for none
 	RefersColumn string      // the column there, "" for its primary key
+	Follows      bool        // it changes by itself when the value there does
 	InnerID      bool        // alone the place's primary key
 	Unreadable   bool        // the account may not read it
 	Limits       Limits      // what fits, as far as the environment holds to it

@@ -44,6 +44,7 @@ const (
 	ValueTaken           Code = "value-taken"
 	PairNotUsed          Code = "pair-not-used"
 	ReferredDiffers      Code = "referred-differs"
+	KeyInUse             Code = "key-in-use"
 )
 
 // Check is one thing that a person should know about a record or a docket.
@@ -127,6 +128,14 @@ func NotRekeyed(address string, n Need, target string) Check {
 	return Check{ReferenceNotApproved, Blocker,
 		fmt.Sprintf("%s holds the key of %s (field %s), which has another key in %s until the change of it is approved.", address, n.Address, n.Field, target),
 		fmt.Sprintf("Approve %s as well, or decline %s.", n.Address, address)}
+}
+
+// InUse checks a record whose key is to be changed while the target holds others to it that
+// store the key itself and do not follow.
+func InUse(address, field, by, column, target string) Check {
+	return Check{KeyInUse, Blocker,
+		fmt.Sprintf("The key of %s cannot be changed in %s: records of %s hold it themselves (%s), and the foreign key there does not follow.", address, target, by, column),
+		fmt.Sprintf("Let the foreign key of %s follow (ON UPDATE CASCADE) in %s and match again, or decline field %s.", column, target, field)}
 }
 
 // Differs cautions that a record which the parcel does not hold, but refers to, has other

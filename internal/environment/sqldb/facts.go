@@ -13,6 +13,12 @@ import (
 // What engines tell about places beyond their columns: foreign keys of several columns,
 // and what triggers fill.
 
+// foreignColumn is what a foreign key of one column points at.
+type foreignColumn struct {
+	place, column string
+	follows       bool
+}
+
 // addForeign adds the foreign keys of several columns. The query gives place, constraint,
 // place there, column and column there, in order.
 func addForeign(ctx context.Context, q Queryer, places map[string]catalog.Place, query string, args ...any) error {

@@ -41,6 +41,7 @@ func OpenMySQL(ctx context.Context, name, address, password string, readOnly boo
 	// Values go into statements on this side and come back as text, so that the server
 	// never turns a number into a floating point one.
 	config.InterpolateParams = true
+	config.ClientFoundRows = true // a row that was right already counts as written
 	config.Collation = "utf8mb4_bin"
 	config.Logger = log.New(io.Discard, "", 0)
 	config.Params = map[string]string{
@@ -170,18 +171,21 @@ func (d mysqlDialect) rights(ctx context.Context, q Queryer) (map[string]granted
 }
 
 func (d mysqlDialect) Describe(ctx context.Context, q Queryer) (map[string]catalog.Place, error) {
-	foreign := map[string][2]string{}
+	foreign := map[string]foreignColumn{}
 	err := eachRow(ctx, q, func(rows *sql.Rows) error {
-		var table, column, to, toColumn string
+		var table, column string
+		var to foreignColumn
 		var columns int
-		err := rows.Scan(&table, &column, &to, &toColumn, &columns)
+		err := rows.Scan(&table, &column, &to.place, &to.column, &to.follows, &columns)
 		if columns == 1 {
-			foreign[table+"\x00"+column] = [2]string{to, toColumn}
+			foreign[table+"\x00"+column] = to
 		}
 		return err
-	}, `SELECT table_name, column_name, concat(if(referenced_table_schema = database(), '', concat(referenced_table_schema, '.')), referenced_table_name), referenced_column_name,
-		count(*) OVER (PARTITION BY table_name, constraint_name)
-		FROM information_schema.key_column_usage WHERE table_schema = database() AND referenced_table_name IS NOT NULL`)
+	}, `SELECT k.table_name, k.column_name, concat(if(k.referenced_table_schema = database(), '', concat(k.referenced_table_schema, '.')), k.referenced_table_name), k.referenced_column_name,
+		r.update_rule = 'CASCADE', count(*) OVER (PARTITION BY k.table_name, k.constraint_name)
+		FROM information_schema.key_column_usage k
+			JOIN information_schema.referential_constraints r ON r.constraint_schema = k.constraint_schema AND r.table_name = k.table_name AND r.constraint_name = k.constraint_name
+		WHERE k.table_schema = database() AND k.referenced_table_name IS NOT NULL`)
 	if err != nil {
 		return nil, err
 	}
@@ -229,7 +233,7 @@ func (d mysqlDialect) Describe(ctx context.Context, q Queryer) (map[string]catal
 		c.Derived = strings.Contains(extra, "generated") && !strings.Contains(extra, "default_generated") || strings.Contains(extra, "virtual") || strings.Contains(extra, "stored")
 		c.Default = c.Default || strings.Contains(extra, "auto_increment")
 		to := foreign[place+"\x00"+c.Name]
-		c.RefersTo, c.RefersColumn = to[0], to[1]
+		c.RefersTo, c.RefersColumn, c.Follows = to.place, to.column, to.follows
 		c.InnerID = primary && keys == 1
 		transactional = kind == "VIEW" || strings.EqualFold(engine, "InnoDB")
 		p := places[place]

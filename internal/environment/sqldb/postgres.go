@@ -159,7 +159,7 @@ func (d postgresDialect) Describe(ctx context.Context, q Queryer) (map[string]ca
 		var place, kind, generated, identity, declared, base, category, refers string
 		var c catalog.Column
 		var inner, readable, inserts, updates bool
-		if err := rows.Scan(&place, &kind, &c.Name, &declared, &base, &category, &c.Required, &c.Default, &generated, &identity, &refers, &c.RefersColumn, &inner, &readable, &inserts, &updates); err != nil {
+		if err := rows.Scan(&place, &kind, &c.Name, &declared, &base, &category, &c.Required, &c.Default, &generated, &identity, &refers, &c.RefersColumn, &c.Follows, &inner, &readable, &inserts, &updates); err != nil {
 			return err
 		}
 		c.Declared, c.Kind, c.Limits = declared, postgresKind(base), limits(declared)
@@ -179,6 +179,7 @@ func (d postgresDialect) Describe(ctx context.Context, q Queryer) (map[string]ca
 				WHERE f.contype = 'f' AND f.conrelid = c.oid AND f.conkey = ARRAY[a.attnum] LIMIT 1), ''),
 			coalesce((SELECT ra.attname FROM pg_constraint f JOIN pg_attribute ra ON ra.attrelid = f.confrelid AND ra.attnum = f.confkey[1]
 				WHERE f.contype = 'f' AND f.conrelid = c.oid AND f.conkey = ARRAY[a.attnum] LIMIT 1), ''),
+			coalesce((SELECT f.confupdtype = 'c' FROM pg_constraint f WHERE f.contype = 'f' AND f.conrelid = c.oid AND f.conkey = ARRAY[a.attnum] LIMIT 1), false),
 			EXISTS (SELECT 1 FROM pg_constraint p WHERE p.contype = 'p' AND p.conrelid = c.oid AND p.conkey = ARRAY[a.attnum]),
 			has_column_privilege(c.oid, a.attnum, 'SELECT'), has_any_column_privilege(c.oid, 'INSERT'), has_any_column_privilege(c.oid, 'UPDATE')
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped

@@ -152,16 +152,17 @@ func (d sqliteDialect) Describe(ctx context.Context, q Queryer) (map[string]cata
 }
 
 func (d sqliteDialect) describeColumns(ctx context.Context, q Queryer, place *catalog.Place) error {
-	foreign := map[string][2]string{}
+	foreign := map[string]foreignColumn{}
 	err := eachRow(ctx, q, func(rows *sql.Rows) error {
-		var from, to, column string
+		var from string
+		var to foreignColumn
 		var columns int
-		err := rows.Scan(&from, &to, &column, &columns)
+		err := rows.Scan(&from, &to.place, &to.column, &to.follows, &columns)
 		if columns == 1 {
-			foreign[from] = [2]string{to, column}
+			foreign[from] = to
 		}
 		return err
-	}, `SELECT "from", "table", ifnull("to", ''), count(*) OVER (PARTITION BY id) FROM pragma_foreign_key_list(?)`, place.Name)
+	}, `SELECT "from", "table", ifnull("to", ''), on_update = 'CASCADE', count(*) OVER (PARTITION BY id) FROM pragma_foreign_key_list(?)`, place.Name)
 	if err != nil {
 		return err
 	}
@@ -176,7 +177,7 @@ func (d sqliteDialect) describeColumns(ctx context.Context, q Queryer, place *ca
 		err := rows.Scan(&c.Name, &c.Declared, &c.Required, &c.Default, &hidden, &pk, &keys)
 		c.Kind = sqliteKind(c.Declared)
 		c.Derived = hidden >= 2
-		c.RefersTo, c.RefersColumn = foreign[c.Name][0], foreign[c.Name][1]
+		c.RefersTo, c.RefersColumn, c.Follows = foreign[c.Name].place, foreign[c.Name].column, foreign[c.Name].follows
 		c.InnerID = pk == 1 && keys == 1
 		// An INTEGER PRIMARY KEY is the row's own number, which SQLite gives.
 		c.Default = c.Default || c.InnerID && rowid && strings.EqualFold(c.Declared, "INTEGER")
