@@ -186,3 +186,29 @@ func TestLikelyRenamesArePointedAtEachOther(t *testing.T) {
 	f = p.again()
 	assert.NotContains(t, f, "item/HEMOLYSIS", "they are one record now")
 }
+
+func TestAnOlderParcelDoesNotTellWhoChangedWhat(t *testing.T) {
+	p := agreedPlace(t)
+	p.must(0, "export", "source", "--name", "older")
+	p.sql("source", "UPDATE items SET price = 10 WHERE code = 'A'; UPDATE items SET name = 'bee' WHERE code = 'B'")
+	p.again()
+	p.must(0, "approve", "*")
+	p.must(0, "import")
+	p.sql("target", "DELETE FROM items WHERE code = 'C'; UPDATE items SET changed = '2026-09-01 08:00:00' WHERE code = 'A'; UPDATE items SET changed = '2026-01-01 08:00:00' WHERE code = 'B'")
+	p.sql("source", "UPDATE items SET changed = '2026-08-01 08:00:00'")
+
+	// What both agreed on since is not what the source moved away from.
+	r := p.must(3, "match", "older", "--against", "target")
+	assert.Contains(t, words(r.out), "caution old-parcel: Another parcel of source, exported after older, was matched with target since (item). What differs may be older here, not changed.")
+	f := p.review()
+	assert.Equal(t, "changed", f["item/A"].Status)
+	assert.Equal(t, "", f["item/A"].Fields[0].Moved, "not: moved by the source")
+	assert.Equal(t, []string{"removed-in-target"}, f["item/C"].Reasons, "that the target had it is known all the same")
+
+	// The newer one tells it as before.
+	p.must(3, "match", "source", "--against", "target")
+	assert.Equal(t, []string{"removed-in-target"}, p.review()["item/C"].Reasons)
+	p.sql("source", "UPDATE items SET price = 11 WHERE code = 'A'")
+	p.must(3, "match", "source", "--against", "target")
+	assert.Equal(t, "source", p.review()["item/A"].Fields[0].Moved)
+}

@@ -153,6 +153,8 @@ var matchCases = []matchCase{
 
 	// Records that changed their key.
 	{name: "looks renamed", source: r{"B name=a_long_name price=1"}, target: r{"A name=a_long_name price=1"}, want: r{"new item/B; caution looks-renamed", "target-only item/A; caution looks-renamed"}},
+	{name: "parts of what looks renamed are not pointed at", source: r{"B name=a_long_name", "part:B/1 note=another_long_text"}, target: r{"A name=a_long_name", "part:A/1 note=another_long_text"},
+		want: r{"new item/B; caution looks-renamed", "target-only item/A; caution looks-renamed", "new part/B/1", "target-only part/A/1"}},
 	{name: "does not look renamed", source: r{"B name=a_long_name price=1"}, target: r{"A name=another_name price=2"}, want: r{"new item/B", "target-only item/A"}},
 	{name: "paired", source: r{"B name=a"}, target: r{"A name=a"}, before: pairs("item/A item/B"), want: r{"changed item/B: code ?"}},
 	{name: "paired, and agreed before", agreed: r{"A name=a price=1"}, source: r{"B name=b price=1"}, target: r{"A name=a price=2"}, before: pairs("item/A item/B"),

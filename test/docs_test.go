@@ -184,8 +184,8 @@ func TestTheDemoDoesTheWholeJob(t *testing.T) {
 	p := &place{t: t, dir: t.TempDir(), user: "somebody"}
 	r := p.must(0, "demo", "--keep", "kept")
 	assert.Empty(t, r.err)
-	for _, want := range []string{"Exported 1509 records", "conflict (ambiguous)", "conflict (both-moved)", "conflict (taken)", "conflict (target-newer)", "conflict (retired-in-target)", "conflict (removed-in-target)", "target-edit",
-		"looks-renamed", "value-does-not-fit: panel/CARDED", "reference-not-approved: reflex_rule/CRP-FCAL", "Rehearsed docket 3", "Imported docket 3", "34 new and 17 changed", "29 findings declined or held as before"} {
+	for _, want := range []string{"Exported 1510 records", "conflict (ambiguous)", "conflict (both-moved)", "conflict (taken)", "conflict (target-newer)", "conflict (retired-in-target)", "conflict (removed-in-target)", "target-edit",
+		"looks-renamed", "value-does-not-fit: panel/CARDED", "reference-not-approved: reflex_rule/CRP-FCAL", "Rehearsed docket 3", "Imported docket 3", "34 new and 17 changed", "31 findings declined or held as before", "caution release", "caution source-moved", "caution referred-differs", "caution old-parcel", "caution open-docket"} {
 		assert.Contains(t, words(r.out), want)
 	}
 	for line := range strings.Lines(r.out) {
@@ -199,7 +199,7 @@ func TestTheDemoDoesTheWholeJob(t *testing.T) {
 	assert.Contains(t, words(p.must(0, "demo", "--unequal").out), `must-agree: setting/base_currency has to be equal on both sides, but is "EUR" in sandbox and is "CHF" in production.`)
 	p.dir = p.path("kept")
 	doc := p.json(3, "match", "sandbox", "--against", "production", "--name", "third")
-	assert.Equal(t, map[string]int{"new": 15, "conflict": 15, "target_edit": 1, "target_only": 10}, totals(doc), "what was declined or held, and nothing else")
+	assert.Equal(t, map[string]int{"changed": 2, "new": 16, "conflict": 15, "target_edit": 1, "target_only": 10}, totals(doc), "what was declined or held, and nothing else")
 	assert.Equal(t, []string{"TGAB TPOAB", "TPOAB TGAB"}, p.rows("data/production", "SELECT a.code, b.code FROM assays a JOIN assays b ON b.assay_id = a.fallback_assay_id WHERE a.code LIKE 'T%AB' ORDER BY 1"), "the circle is closed")
 	same := p.rows("data/production", "SELECT count(*) FROM instruments WHERE endpoint_url LIKE 'https://gateway.fernhollow.example/line/%' AND endpoint_token LIKE 'production-token-%'")
 	assert.Equal(t, []string{"11"}, same, "addresses and tokens are as they were")

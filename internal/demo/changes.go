@@ -61,6 +61,9 @@ func changeSandbox(w world) {
 	w.set("assay_ranges", "TSH/U/0.5", by(team, "2026-10-28 13:45:00", values{"low": 0.6, "high": 4.8}))
 	// An assay that is faster now, and that production does not offer any more.
 	w.set("assays", "AMM", by(team, "2026-10-29 10:10:00", values{"turnaround_hours": 2}))
+	w.price("STD", "AMM", "2027-01-01", 1890)
+	// The sandbox runs the next patch of the application already.
+	w.set("settings", "app_version", by(team, "2026-11-04 18:00:00", values{"value": "8.4.2"}))
 	// A panel whose name is longer than production takes.
 	w.panel("CARDED", "Cardiac markers for the emergency department", []string{"TROP", "BNP", "CK"})
 	// A tube that production has under another code; no two tubes may have one name.

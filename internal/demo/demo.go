@@ -2,8 +2,8 @@
 // Diagnostics, a medical laboratory with a sandbox and a production database.
 //
 // The contract: Build makes the same two databases on every machine, as they were in
-// March when production was last brought up to date, and Change what became of them
-// since. What was planted, and why, stands beside each change in changes.go.
+// March when production was last brought up to date, Change what became of them since,
+// and GoOn what the sandbox does after that. What was planted, and why, stands beside each change in changes.go.
 package demo
 
 import (
@@ -63,22 +63,35 @@ func Change(ctx context.Context, dir string, unequal bool) error {
 	})
 }
 
+// GoOn lets the build team go on in the sandbox after an export.
+func GoOn(ctx context.Context, dir string) error {
+	return replaceOne(ctx, dir, "sandbox", func(role string) world {
+		w := now(role)
+		w.set("comment_codes", "CLOT", by("build", "2026-11-20 16:30:00", values{"text": "Specimen clotted. Please repeat, and invert the tube."}))
+		return w
+	})
+}
+
 // replace writes both databases anew.
 func replace(ctx context.Context, dir string, of func(role string) world) error {
 	for _, role := range Roles() {
-		path := filepath.Join(dir, "data", role+".db")
-		if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
-		db, err := sql.Open("sqlite", "file:"+strings.NewReplacer("%", "%25", "?", "%3F", "#", "%23").Replace(path)+"?_pragma=synchronous(OFF)")
-		if err != nil {
-			return err
-		}
-		if err := errors.Join(fill(ctx, db, SQLite(), role, of(role)), db.Close()); err != nil {
+		if err := replaceOne(ctx, dir, role, of); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+func replaceOne(ctx context.Context, dir, role string, of func(role string) world) error {
+	path := filepath.Join(dir, "data", role+".db")
+	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	db, err := sql.Open("sqlite", "file:"+strings.NewReplacer("%", "%25", "?", "%3F", "#", "%23").Replace(path)+"?_pragma=synchronous(OFF)")
+	if err != nil {
+		return err
+	}
+	return errors.Join(fill(ctx, db, SQLite(), role, of(role)), db.Close())
 }
 
 // Roles names the environments of the scenario.

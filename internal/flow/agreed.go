@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io/fs"
 	"iter"
+	"maps"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -77,7 +78,11 @@ type agreeing struct {
 	old     *parcel.Reader // nil where there are none
 	writer  *parcel.Writer
 	done    map[string]bool
+	upTo    map[string]string // see parcel.Manifest
 }
+
+// took notes that agreed values of a type are taken from a parcel.
+func (a *agreeing) took(typ, exportedAt string) { a.upTo[typ] = max(a.upTo[typ], exportedAt) }
 
 // agree begins to write agreed values anew; old is what they were.
 func (s *Session) agree(source, target string, old *parcel.Reader, keys record.Shapes, catalogSource []byte) (*agreeing, error) {
@@ -89,13 +94,17 @@ func (s *Session) agree(source, target string, old *parcel.Reader, keys record.S
 	if err != nil {
 		return nil, err
 	}
-	w, err := parcel.Create(scratch, parcel.Manifest{Name: "agreed", Note: "what " + source + " and " + target + " last had in common", Source: source,
+	upTo := map[string]string{}
+	if old != nil {
+		maps.Copy(upTo, old.Manifest.UpTo)
+	}
+	w, err := parcel.Create(scratch, parcel.Manifest{UpTo: upTo, Name: "agreed", Note: "what " + source + " and " + target + " last had in common", Source: source,
 		ExportedAt: s.stamp(), ExportedBy: s.Who, Program: s.Program, Keys: keys}, catalogSource)
 	if err != nil {
 		return nil, err
 	}
 	w.LeaveFilesOut()
-	return &agreeing{session: s, path: path, old: old, writer: w, done: map[string]bool{}}, nil
+	return &agreeing{session: s, path: path, old: old, writer: w, done: map[string]bool{}, upTo: upTo}, nil
 }
 
 // fields gives the fields that are kept of a type: those compared now, and others of
@@ -266,7 +275,7 @@ func (im *importing) rememberImport(ctx context.Context) error {
 	}
 	for typ, sorter := range sorters {
 		t, _ := im.docket.Type(typ)
-		if err := a.overlay(ctx, t, h.Keys, names, sorter); err != nil {
+		if err := a.overlay(ctx, t, h.Keys, names, h.ExportedAt, sorter); err != nil {
 			return err
 		}
 	}
@@ -274,12 +283,13 @@ func (im *importing) rememberImport(ctx context.Context) error {
 }
 
 // overlay writes a type with what was imported over what was agreed before.
-func (a *agreeing) overlay(ctx context.Context, t docket.Type, shapes record.Shapes, names *pairing.Names, sorter *sorting.Sorter) error {
+func (a *agreeing) overlay(ctx context.Context, t docket.Type, shapes record.Shapes, names *pairing.Names, exportedAt string, sorter *sorting.Sorter) error {
 	scratch, err := a.session.Workspace.Scratch()
 	if err != nil {
 		return err
 	}
 	a.done[t.Name] = true
+	a.took(t.Name, exportedAt)
 	fields := a.fields(t.Name, shapes, t.Fields)
 	out := a.writer.Type(t.Name, fields)
 	defer out.Discard()

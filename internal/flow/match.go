@@ -98,6 +98,10 @@ func (s *Session) Match(ctx context.Context, r MatchRequest) (MatchResult, error
 	if err := m.checkTimes(ctx, s.exported == p.Path()); err != nil {
 		return result, err
 	}
+	if err := m.checkAgreed(ctx); err != nil {
+		return result, err
+	}
+	m.likely = pairing.New(c, m.model.Shapes)
 	if err := m.readPairs(ctx); err != nil {
 		return result, err
 	}
@@ -216,6 +220,7 @@ type matching struct {
 	renames     *renames       // of the type at work; nil where none are looked for
 	names       *pairing.Names // of the target's records; nil where nothing is paired
 	agreedNames *pairing.Names
+	likely      *pairing.Names  // what looks paired so far
 	pairs       []docket.Paired // those that are in use
 	adding      bool            // the finding at work is new
 	ruling      *ruling         // of the type at work; nil where the target has no rules
@@ -315,12 +320,12 @@ func (m *matching) matchType(ctx context.Context, t *catalog.Type, pt parcel.Typ
 	defer remember.discard()
 	m.renames = nil
 	if !t.Link() {
-		m.renames = &renames{addresses: map[int64]string{}}
+		m.renames = &renames{typ: t.Name, addresses: map[int64]string{}, keys: map[int64]record.Key{}}
 	}
 	m.startClaims(t, fields)
 	m.startRules(t, fields)
 	counts, err := match.Join(match.Input{
-		Fields: fields, Keys: m.model.Shapes[t.Name], Agreed: known, Remember: remember.note, Retired: retired(t, fields),
+		Fields: fields, Keys: m.model.Shapes[t.Name], Agreed: known, AgreedLater: m.agreedLater(t.Name), Remember: remember.note, Retired: retired(t, fields),
 		Source: m.project(m.parcel.Records(ctx, t.Name), t.Name, fields, at),
 		Target: m.sorted(ctx, target.sorter, t.Name, fields),
 		// Of the target only what is in scope was read.

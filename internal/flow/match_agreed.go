@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"anagram/internal/core/catalog"
+	"anagram/internal/core/check"
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
 	"anagram/internal/store/parcel"
@@ -49,6 +50,28 @@ func (m *matching) closeAgreed() {
 	}
 }
 
+// agreedLater reports whether what is known to be agreed on a type is from a parcel that
+// was exported after this one: then it says nothing about who moved since.
+func (m *matching) agreedLater(typ string) bool {
+	return m.agreed != nil && m.agreed.Manifest.UpTo[typ] > m.parcel.Manifest.ExportedAt
+}
+
+// checkAgreed cautions where that is so.
+func (m *matching) checkAgreed(ctx context.Context) error {
+	var types []string
+	for _, pt := range m.parcel.Manifest.Types {
+		if m.agreedLater(pt.Name) {
+			types = append(types, pt.Name)
+		}
+	}
+	if len(types) == 0 {
+		return nil
+	}
+	c := check.Overtaken(m.session.libraryName(m.parcel), m.parcel.Manifest.Source, m.target, types)
+	m.whole = append(m.whole, c)
+	return m.check(ctx, 0, c)
+}
+
 // keepAgreed puts what is agreed now in the place of what was.
 func (m *matching) keepAgreed(ctx context.Context) error {
 	if m.agreeing == nil {
@@ -71,6 +94,7 @@ func (m *matching) agreedOn(ctx context.Context, t *catalog.Type, pt parcel.Type
 	r := &remembering{fields: compared, compared: len(compared), whole: pt.Whole && len(m.selection.leaveOut) == 0}
 	if m.agreeing != nil {
 		m.agreeing.done[t.Name] = true
+		m.agreeing.took(t.Name, m.parcel.Manifest.ExportedAt)
 		r.fields = m.agreeing.fields(t.Name, m.model.Shapes, compared)
 		r.out = m.agreeing.writer.Type(t.Name, r.fields)
 	}

@@ -20,6 +20,14 @@ func Age(parcel string, exported, now time.Time) (Check, bool) {
 	return Check{OldParcel, Caution, fmt.Sprintf("Parcel %s was exported %d days ago.", parcel, int(now.Sub(exported).Hours()/24)), "Export again and match that, unless it is meant to be as it was then."}, true
 }
 
+// Overtaken cautions about a parcel that was exported before another one of the same source
+// that was matched with the target since.
+func Overtaken(parcel, source, target string, types []string) Check {
+	return Check{OldParcel, Caution,
+		fmt.Sprintf("Another parcel of %s, exported after %s, was matched with %s since (%s). What differs may be older here, not changed.", source, parcel, target, strings.Join(types, ", ")),
+		"Export again and match that, unless it is meant to be as it was then."}
+}
+
 // Moved is how many records of a type changed in the source since the export.
 type Moved struct {
 	Type    string

@@ -98,6 +98,9 @@ type Input struct {
 	Source record.Stream
 	Target record.Stream
 	Agreed record.Stream // nil where it is not known what both last agreed on
+	// AgreedLater says that the agreed values are from after the source was read. They tell
+	// that the target had a record, but not which side moved.
+	AgreedLater bool
 	// InScope says whether the selection covers a key. Target records outside are
 	// counted as not compared.
 	InScope func(record.Key) bool
@@ -217,6 +220,9 @@ func judge(in Input, key record.Key, s, t group, agreed *record.Record) Finding 
 	case s.first == nil:
 		f.Status = TargetOnly
 		return f
+	}
+	if in.AgreedLater {
+		agreed = nil
 	}
 	f.Differences = append(compareKeys(in.Keys, *s.first, *t.first, agreed), Compare(in.Fields, s.first.Values, t.first.Values, agreed)...)
 	f.Status = statusOf(f.Differences)

@@ -56,7 +56,10 @@ type Manifest struct {
 	Catalog   Sum           `json:"catalog"`
 	Files     []Sum         `json:"files"`
 	Referred  *Referred     `json:"referred,omitempty"`
-	Seal      string        `json:"seal"`
+	// UpTo is, of agreed values, when the newest parcel was exported that they were taken
+	// from, by record type.
+	UpTo map[string]string `json:"up_to,omitempty"`
+	Seal string            `json:"seal"`
 }
 
 // Reseal is one time that an edited parcel was checked and sealed again.

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -46,6 +47,8 @@ type step struct {
 	why      string
 	commands []string
 	code     int // expected exit code of the last command
+	// before happens in the databases before it; nil is nothing.
+	before func(ctx context.Context, dir string) error
 }
 
 // marchSteps bring production up to date once, so that it is known later what both sides
@@ -53,45 +56,48 @@ type step struct {
 func marchSteps() []step {
 	return []step{
 		{demo.Administrator, "Fernhollow Diagnostics builds its test catalogue in a sandbox; three hospitals order from production. In March the administrator, Mara, brings production up to date. First: can both be reached, and does the catalog hold in both?",
-			[]string{"env test", "catalog check"}, 0},
+			[]string{"env test", "catalog check"}, 0, nil},
 		{demo.Administrator, "What production still lacks are the staff prices and the holidays of the year. The approver, Jonas, agrees, and Mara imports them. From now on Anagram knows what both sides had in common.",
-			[]string{`match sandbox --against production --name march`, `approve * --note "staff prices and holidays"`, "import"}, 0},
+			[]string{`match sandbox --against production --name march`, `approve * --note "staff prices and holidays"`, "import"}, 0, nil},
 	}
 }
 
 func presentSteps() []step {
 	return []step{
 		{demo.Administrator, "Months later. The build team has a new family of assays and the prices of the new year; the night shift, the wards and the lab lead have changed production meanwhile. Mara exports everything into a parcel. That only reads.",
-			[]string{`export sandbox --name new-year --note "thyroid antibodies, prices 2027"`}, 0},
+			[]string{`export sandbox --name new-year --note "thyroid antibodies, prices 2027"`}, 0, nil},
 		{demo.Administrator, "She matches it with production, by key: every internal number differs between the two. Still nothing is written.",
-			[]string{"match new-year --against production"}, 3},
-		{demo.Administrator, "A comment code looks as if it only got another code. It did, so she says so, and matches again.",
-			[]string{"review --only 'comment_code/H*'", `pair comment_code/HAEM comment_code/HEMOLYSIS --note "the same comment"`, "match new-year --against production"}, 3},
+			[]string{"match new-year --against production"}, 3, nil},
+		{demo.Administrator, "A comment code looks as if it only got another code. It did, so she says so, and matches again. Meanwhile the build team went on; the match says so.",
+			[]string{"review --only 'comment_code/H*'", `pair comment_code/HAEM comment_code/HEMOLYSIS --note "the same comment"`, "match new-year --against production"}, 3, demo.GoOn},
 		{demo.Administrator, "What needs a closer look? Conflicts: what both sides changed, or production took out of use, removed, or has already. And some records exist only in production.",
-			[]string{"review --status conflict", "review --removals"}, 0},
+			[]string{"review --status conflict", "review --removals"}, 0, nil},
 		{demo.Administrator, "And what changed, field by field? With what both last agreed on it is known which side moved.",
-			[]string{"review --type unit --type assay --type panel --type panel_item --type comment_code --status changed,target-edit,target-only", "review --only 'assay_range/*' --status changed"}, 0},
+			[]string{"review --type unit --type assay --type panel --type panel_item --type comment_code --status changed,target-edit,target-only", "review --only 'assay_range/*' --status changed"}, 0, nil},
 		{demo.Approver, "Jonas decides. A development record stays out; so do an assay that production retired and one that it removed on purpose. Of a range that both sides changed he takes production's limits: the night shift widened it for a reason.",
 			[]string{
 				`decline assay/ZZTEST 'assay_range/ZZTEST/*' --note "somebody tried something out"`,
-				`decline assay/AMM --note "retired in production"`,
+				`decline assay/AMM price_line/STD/AMM/2027-01-01 --note "retired in production"`,
+				`decline setting/app_version --note "each environment has its own"`,
 				`decline 'assay/SALI' 'assay_range/SALI/*' 'price_line/*/SALI/*' 'panel_item/TOX/SALI' --note "removed on purpose"`,
 				`approve assay_range/K/U/0 comment_code/HOOK --take target --note "the night shift was right"`,
 				`decline container/GELXL --note "production has this tube as GEL8"`,
 				`hold assay/FCAL 'assay_range/FCAL/*' --note "still under validation"`,
-			}, 0},
+			}, 0, nil},
 		{demo.Approver, "Everything else that is new or changed is fine. Records are named that cannot be imported as things stand: one refers to the assay under validation, and the name of a panel is longer than production takes.",
-			[]string{`approve --status new,changed --note "reviewed with the build team"`}, 0},
+			[]string{`approve --status new,changed --note "reviewed with the build team"`}, 0, nil},
 		{demo.Administrator, "Mara rehearses: the whole import, in production, taken back at the end. What cannot be imported is left out, and it says why.",
-			[]string{"import --rehearse"}, 5},
+			[]string{"import --rehearse"}, 5, nil},
 		{demo.Approver, "Jonas holds those as well, so that nothing is left to chance.",
-			[]string{`hold reflex_rule/CRP-FCAL --note "waits for FCAL"`, `hold panel/CARDED 'panel_item/CARDED/*' --again --note "the build team shortens the name"`}, 0},
+			[]string{`hold reflex_rule/CRP-FCAL --note "waits for FCAL"`, `hold panel/CARDED 'panel_item/CARDED/*' --again --note "the build team shortens the name"`}, 0, nil},
 		{demo.Administrator, "Now the import, in one transaction.",
-			[]string{"import"}, 0},
-		{demo.Administrator, "Is it there? She exports and matches again: only what was declined or held still differs, and those decisions are filled in.",
-			[]string{"match sandbox --against production --name check", "review --type panel --type comment_code --status conflict,changed,new"}, 0},
+			[]string{"import"}, 0, nil},
+		{demo.Administrator, "Is it there? She exports and matches again: only what was declined or held still differs, and those decisions are filled in; and what the build team changed meanwhile.",
+			[]string{"match sandbox --against production --name check", "review --type panel --type comment_code --status conflict,changed,new"}, 0, nil},
 		{demo.Administrator, "The dockets keep what was brought where, when and by whom.",
-			[]string{"history", "history 3", "status"}, 0},
+			[]string{"history", "history 3", "status"}, 0, nil},
+		{demo.Administrator, "Two things that Anagram warns of. Somebody exports a new price line without what it refers to; and somebody takes the parcel of March again.",
+			[]string{"export sandbox --record price_line/STD/AMM/2027-01-01 --related none --name one-price", "match one-price --against production", "review", "approve price_line/STD/AMM/2027-01-01", "match march --against production"}, 3, nil},
 	}
 }
 
@@ -99,11 +105,11 @@ func presentSteps() []step {
 func unequalSteps() []step {
 	return []step{
 		{demo.Administrator, "Months later. Somebody has set production to another base currency, while the sandbox builds prices in euros. Do the two still fit?",
-			[]string{"catalog check sandbox production"}, 4},
+			[]string{"catalog check sandbox production"}, 4, nil},
 		{demo.Administrator, "They do not. She could see what differs all the same,",
-			[]string{"match sandbox --against production --name new-year"}, 3},
+			[]string{"match sandbox --against production --name new-year"}, 3, nil},
 		{demo.Administrator, "but nothing can be imported, whatever is approved, until the setting is equal on both sides.",
-			[]string{`approve 'price_line/*'`, "import"}, 4},
+			[]string{`approve 'price_line/*'`, "import"}, 4, nil},
 	}
 }
 
@@ -135,7 +141,7 @@ func (a *app) runDemo(ctx context.Context, keep string, dataOnly, unequal bool) 
 		return nil
 	}
 	fmt.Fprintln(out, a.wrap("Anagram at work, on made-up data in "+dir+".", ""))
-	n, err := a.runSteps(ctx, dir, marchSteps(), 0)
+	n, err := a.inMarch().runSteps(ctx, dir, marchSteps(), 0)
 	if err != nil {
 		return err
 	}
@@ -166,6 +172,11 @@ func (a *app) runSteps(ctx context.Context, dir string, steps []step, n int) (in
 	out := a.out()
 	for _, s := range steps {
 		n++
+		if s.before != nil {
+			if err := s.before(ctx, dir); err != nil {
+				return n, err
+			}
+		}
 		fmt.Fprintf(out, "\n%s\n", faint.Render(strings.Repeat("─", min(a.width(), 80))))
 		fmt.Fprintln(out, a.wrap(fmt.Sprintf("%s %s", strong.Render(fmt.Sprintf("%d.", n)), s.why), ""))
 		for j, command := range s.commands {
@@ -182,10 +193,17 @@ func (a *app) runSteps(ctx context.Context, dir string, steps []step, n int) (in
 	return n, nil
 }
 
+// inMarch is the program some months ago.
+func (a *app) inMarch() *app {
+	then := *a
+	then.Now = func() time.Time { return a.Now().AddDate(0, -8, 0) }
+	return &then
+}
+
 // demoData does what the demo's people did in March, without showing it and without
 // leaving more of it than what both sides agreed on, and lets the months since pass.
 func (a *app) demoData(ctx context.Context, dir string, unequal bool) error {
-	quiet := *a
+	quiet := a.inMarch()
 	quiet.Out = io.Discard
 	for _, command := range []string{"match sandbox --against production --name march", "approve *", "import"} {
 		if code := quiet.runAs(ctx, demo.Administrator, dir, command); code != 0 && code != exitOpen {
