@@ -49,6 +49,7 @@ func (m *matching) claim(ctx context.Context, id int64, f match.Finding, address
 	if c == nil || f.Source == nil || f.Status == match.Same || f.Status == match.TargetOnly || slices.Contains(f.Reasons, match.Ambiguous) {
 		return nil
 	}
+	required := m.required(c.typ, c.fields)
 	for n, set := range c.sets {
 		differs, proposed := proposes(c.fields, set, f)
 		combinations := check.Combinations(differs)
@@ -60,6 +61,7 @@ func (m *matching) claim(ctx context.Context, id int64, f match.Finding, address
 			one := claim{set: n, values: values, own: f.Key.Order()}
 			one.Finding, one.Fields, one.Writes, one.Proposed = id, set, writes, slices.Equal(writes, proposed)
 			one.Address, one.Type = address, c.typ.Name
+			one.Must = f.Target == nil && !slices.ContainsFunc(proposed, func(name string) bool { return !slices.Contains(required, name) })
 			if ok {
 				one.Values = record.NewKey(values, nil).Order()
 			}
@@ -113,6 +115,7 @@ func (m *matching) flushClaims(ctx context.Context) error {
 			for _, i := range m.wanting(by, waiting, held) {
 				if waiting[i].own != rec.Key.Order() && waiting[i].HeldBy == "" {
 					waiting[i].HeldBy, waiting[i].Order = m.catalog.Address(c.typ.Name, rec.Key), rec.Key.Order()
+					waiting[i].Since = check.Side{At: rec.ChangedAt, By: rec.ChangedBy}
 				}
 			}
 		}

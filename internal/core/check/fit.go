@@ -45,6 +45,9 @@ func misfit(column catalog.Column, v record.Value) string {
 	if v.Kind() == record.Boolean && column.Kind != record.Boolean || v.Kind() == record.Reference || v.Kind() == record.Woven || v.Kind() == record.Bytes {
 		return ""
 	}
+	if kind, wrong := otherKind(column, v); wrong {
+		return fmt.Sprintf("is %q, which is no %s", text, kind)
+	}
 	l := column.Limits
 	if n := utf8.RuneCountInString(text); l.Characters > 0 && n > l.Characters {
 		return fmt.Sprintf("has %d characters, and %d fit", n, l.Characters)
@@ -86,6 +89,25 @@ func NoRight(address, target, place string, isNew bool) Check {
 	}
 	return Check{NoRightCode, Blocker, fmt.Sprintf("%s cannot be imported: the account may not %s %s in %s.", address, what, place, target),
 		"Ask for that right and match again, or decline the record."}
+}
+
+// otherKind reports whether a column holds another kind of values, of which this is none.
+func otherKind(column catalog.Column, v record.Value) (kind string, wrong bool) {
+	switch column.Kind {
+	case record.Integer:
+		kind = "whole number"
+	case record.Decimal:
+		kind = "number"
+	case record.Date, record.Time, record.Timestamp, record.LocalTimestamp:
+		kind = column.Kind.String()
+	default:
+		return "", false
+	}
+	if v.Kind() == column.Kind || v.Kind() == record.Boolean {
+		return kind, false
+	}
+	_, err := record.Parse(column.Kind, v.Text())
+	return kind, err != nil
 }
 
 // Declined checks a new record of which a field was declined that the target requires.

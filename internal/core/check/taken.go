@@ -41,6 +41,8 @@ type Claim struct {
 	Values  string // those it would hold, as bytes that compare; "" gives up what it has
 	Holder  int64  // finding of the record that holds them in the target, 0 for none
 	HeldBy  string // address of that record, "" where nobody holds them
+	Since   Side   // when and by whom that record was last changed
+	Must    bool   // the finding is new and cannot do without these fields
 }
 
 // Clash is a claim that cannot be met.
@@ -108,10 +110,17 @@ func Taken(c Clash, target string, docket int) Check {
 	if len(c.Fields) > 1 {
 		what, correct, without = "fields "+fields, "Correct them", "decline one of these fields"
 	}
+	if c.Must {
+		without = "decline " + c.Address
+	}
 	out := Check{Code: ValueTaken, Level: Blocker}
-	holds := fmt.Sprintf("%s: the value of %s is held by %s in %s, and no two records may have the same.", c.Address, what, c.Other, target)
+	since := ""
+	if c.Since.At != "" {
+		since = ", last changed" + strings.TrimPrefix(c.Since.changed(), "in "+c.Since.Environment)
+	}
+	holds := fmt.Sprintf("%s: the value of %s is held by %s in %s%s, and no two records may have the same.", c.Address, what, c.Other, target, since)
 	if len(c.Fields) > 1 {
-		holds = fmt.Sprintf("%s: the values of %s together are held by %s in %s, and no two records may have the same.", c.Address, what, c.Other, target)
+		holds = fmt.Sprintf("%s: the values of %s together are held by %s in %s%s, and no two records may have the same.", c.Address, what, c.Other, target, since)
 	}
 	switch {
 	case c.Both:

@@ -30,17 +30,17 @@ func (b *Builder) Claim(ctx context.Context, c Claim) error {
 		return err
 	}
 	b.claims++
-	return b.exec(ctx, "INSERT INTO claims (finding, fields, writes, proposed, wants, held_order, held_by) VALUES (?,?,?,?,?,?,?)",
-		c.Finding, string(fields), string(writes), c.Proposed, []byte(c.Values), []byte(c.Order), c.HeldBy)
+	return b.exec(ctx, "INSERT INTO claims (finding, fields, writes, proposed, wants, held_order, held_by, held_at, held_who, must) VALUES (?,?,?,?,?,?,?,?,?,?)",
+		c.Finding, string(fields), string(writes), c.Proposed, []byte(c.Values), []byte(c.Order), c.HeldBy, c.Since.At, c.Since.By, c.Must)
 }
 
-const claimColumns = `c.finding, f.address, f.type, c.fields, c.writes, c.proposed, c.wants, c.held_by, c.holder FROM claims c JOIN findings f ON f.id = c.finding`
+const claimColumns = `c.finding, f.address, f.type, c.fields, c.writes, c.proposed, c.wants, c.held_by, c.held_at, c.held_who, c.must, c.holder FROM claims c JOIN findings f ON f.id = c.finding`
 
 func scanClaim(scan func(...any) error) (Claim, error) {
 	var c Claim
 	var fields, writes string
 	var wants []byte
-	if err := scan(&c.Finding, &c.Address, &c.Type, &fields, &writes, &c.Proposed, &wants, &c.HeldBy, &c.Holder); err != nil {
+	if err := scan(&c.Finding, &c.Address, &c.Type, &fields, &writes, &c.Proposed, &wants, &c.HeldBy, &c.Since.At, &c.Since.By, &c.Must, &c.Holder); err != nil {
 		return c, err
 	}
 	c.Values, c.Set = string(wants), c.Type+" "+fields

@@ -50,7 +50,7 @@ CREATE TABLE checks (
 CREATE INDEX checks_finding ON checks (finding);
 CREATE TABLE claims (
   finding INTEGER NOT NULL, fields TEXT NOT NULL, writes TEXT NOT NULL, proposed INTEGER NOT NULL, wants BLOB NOT NULL,
-  held_order BLOB, held_by TEXT NOT NULL DEFAULT '', holder INTEGER NOT NULL DEFAULT 0);
+  held_order BLOB, held_by TEXT NOT NULL DEFAULT '', held_at TEXT NOT NULL, held_who TEXT NOT NULL, must INTEGER NOT NULL, holder INTEGER NOT NULL DEFAULT 0);
 CREATE INDEX claims_finding ON claims (finding, fields);
 CREATE INDEX claims_wants ON claims (fields, wants);
 CREATE INDEX claims_holder ON claims (holder);
