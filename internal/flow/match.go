@@ -223,6 +223,7 @@ type matching struct {
 	likely      *pairing.Names  // what looks paired so far
 	pairs       []docket.Paired // those that are in use
 	adding      bool            // the finding at work is new
+	address     string          // of the finding at work
 	ruling      *ruling         // of the type at work; nil where the target has no rules
 	claims      *claiming       // of the type at work; nil where nothing is unique beside the key
 

@@ -55,6 +55,7 @@ func (m *matching) found(ctx context.Context, t *catalog.Type, fields []record.F
 	if err != nil {
 		return err
 	}
+	m.address = out.Address
 	m.renames.note(id, out.Address, f)
 	if err := m.claim(ctx, id, f, out.Address); err != nil {
 		return err

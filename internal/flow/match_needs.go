@@ -49,11 +49,7 @@ func (m *matching) rights(ctx context.Context, finding int64, t *catalog.Type, a
 // proposed keeps what a value that may be written needs: attachments and references.
 func (m *matching) proposed(ctx context.Context, finding int64, t *catalog.Type, field record.Field, v record.Value) error {
 	if column, ok := m.env.about.Places[t.Place(m.target)].Column(field.Name); ok && m.against == nil && !v.IsAbsent() {
-		address, err := m.builder.AddressOf(ctx, finding)
-		if err != nil {
-			return err
-		}
-		if c, bad := check.Fits(address, m.target, column, v, m.adding && (slices.Contains(t.Key, field.Name) || needs(column))); bad {
+		if c, bad := check.Fits(m.address, m.target, column, v, m.adding && (slices.Contains(t.Key, field.Name) || needs(column))); bad {
 			if err := m.checkWhen(ctx, finding, docket.Check{Check: c, Fields: []string{field.Name}, Writes: []string{field.Name}}); err != nil {
 				return err
 			}

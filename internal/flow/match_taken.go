@@ -17,10 +17,11 @@ import (
 // claiming collects the claims of one type until there are enough to ask the target who
 // holds what they want.
 type claiming struct {
-	typ     *catalog.Type
-	fields  []record.Field
-	sets    [][]string
-	waiting []claim
+	typ      *catalog.Type
+	fields   []record.Field
+	required []string
+	sets     [][]string
+	waiting  []claim
 }
 
 type claim struct {
@@ -39,7 +40,7 @@ func (m *matching) startClaims(t *catalog.Type, fields []record.Field) {
 	}
 	place := m.env.about.Places[t.Place(m.target)]
 	if sets := t.UniqueSets(place, m.model.Shapes[t.Name], fields); len(sets) > 0 {
-		m.claims = &claiming{typ: t, fields: fields, sets: sets}
+		m.claims = &claiming{typ: t, fields: fields, required: m.required(t, fields), sets: sets}
 	}
 }
 
@@ -49,7 +50,6 @@ func (m *matching) claim(ctx context.Context, id int64, f match.Finding, address
 	if c == nil || f.Source == nil || f.Status == match.Same || f.Status == match.TargetOnly || slices.Contains(f.Reasons, match.Ambiguous) {
 		return nil
 	}
-	required := m.required(c.typ, c.fields)
 	for n, set := range c.sets {
 		differs, proposed := proposes(c.fields, set, f)
 		combinations := check.Combinations(differs)
@@ -61,7 +61,7 @@ func (m *matching) claim(ctx context.Context, id int64, f match.Finding, address
 			one := claim{set: n, values: values, own: f.Key.Order()}
 			one.Finding, one.Fields, one.Writes, one.Proposed = id, set, writes, slices.Equal(writes, proposed)
 			one.Address, one.Type = address, c.typ.Name
-			one.Must = f.Target == nil && !slices.ContainsFunc(proposed, func(name string) bool { return !slices.Contains(required, name) })
+			one.Must = f.Target == nil && !slices.ContainsFunc(proposed, func(name string) bool { return !slices.Contains(c.required, name) })
 			if ok {
 				one.Values = record.NewKey(values, nil).Order()
 			}

@@ -29,8 +29,13 @@ func (b *Builder) Claim(ctx context.Context, c Claim) error {
 	if err != nil {
 		return err
 	}
+	if b.claims == 0 {
+		if err := b.exec(ctx, "CREATE TEMP TABLE all_claims "+claimTable); err != nil {
+			return err
+		}
+	}
 	b.claims++
-	return b.exec(ctx, "INSERT INTO claims (finding, fields, writes, proposed, wants, held_order, held_by, held_at, held_who, must) VALUES (?,?,?,?,?,?,?,?,?,?)",
+	return b.exec(ctx, "INSERT INTO all_claims (finding, fields, writes, proposed, wants, held_order, held_by, held_at, held_who, must) VALUES (?,?,?,?,?,?,?,?,?,?)",
 		c.Finding, string(fields), string(writes), c.Proposed, []byte(c.Values), []byte(c.Order), c.HeldBy, c.Since.At, c.Since.By, c.Must)
 }
 
@@ -57,17 +62,21 @@ func (b *Builder) LinkClaims(ctx context.Context) ([]check.Clash, error) {
 	if b.claims == 0 {
 		return nil, nil
 	}
-	err := b.exec(ctx, `UPDATE claims SET holder = ifnull((SELECT h.id FROM findings h, findings f
-		WHERE f.id = claims.finding AND h.type = f.type AND h.key_order = claims.held_order), 0) WHERE held_by <> ''`)
-	if err != nil {
-		return nil, err
-	}
 	// What nobody holds and no other finding wants or waits for is of no interest.
-	err = b.exec(ctx, `DELETE FROM claims WHERE NOT EXISTS (SELECT 1 FROM claims o WHERE o.finding = claims.finding AND o.fields = claims.fields
-		AND (o.held_by <> '' OR EXISTS (SELECT 1 FROM claims p WHERE p.fields = o.fields AND p.wants = o.wants AND p.wants <> x'' AND p.finding <> o.finding)
-		OR EXISTS (SELECT 1 FROM claims p WHERE p.holder = o.finding AND p.fields = o.fields)))`)
-	if err != nil {
-		return nil, err
+	for _, statement := range []string{
+		"CREATE INDEX temp.all_claims_finding ON all_claims (finding, fields)",
+		"CREATE INDEX temp.all_claims_wants ON all_claims (fields, wants)",
+		`UPDATE all_claims SET holder = ifnull((SELECT h.id FROM findings h, findings f
+			WHERE f.id = all_claims.finding AND h.type = f.type AND h.key_order = all_claims.held_order), 0) WHERE held_by <> ''`,
+		`CREATE TEMP TABLE contended AS SELECT finding, fields FROM all_claims WHERE held_by <> '' UNION SELECT holder, fields FROM all_claims WHERE holder <> 0
+			UNION SELECT c.finding, c.fields FROM all_claims c JOIN (SELECT fields, wants FROM all_claims WHERE wants <> x'' GROUP BY fields, wants HAVING count(DISTINCT finding) > 1) d
+			ON d.fields = c.fields AND d.wants = c.wants`,
+		"INSERT INTO claims SELECT c.* FROM all_claims c JOIN contended d ON d.finding = c.finding AND d.fields = c.fields ORDER BY c.rowid",
+		"DROP TABLE all_claims", "DROP TABLE contended",
+	} {
+		if _, err := b.tx.ExecContext(ctx, statement); err != nil {
+			return nil, err
+		}
 	}
 	rows, err := b.tx.QueryContext(ctx, "SELECT "+claimColumns+" WHERE c.proposed ORDER BY c.finding")
 	if err != nil {

@@ -25,6 +25,11 @@ const Version = 2
 // applicationID marks the file: "Angm".
 const applicationID = 0x416e676d
 
+// claimTable is the form of the claims, of which most are of no interest; see LinkClaims.
+const claimTable = `(
+  finding INTEGER NOT NULL, fields TEXT NOT NULL, writes TEXT NOT NULL, proposed INTEGER NOT NULL, wants BLOB NOT NULL,
+  held_order BLOB, held_by TEXT NOT NULL DEFAULT '', held_at TEXT NOT NULL, held_who TEXT NOT NULL, must INTEGER NOT NULL, holder INTEGER NOT NULL DEFAULT 0)`
+
 const schema = `
 CREATE TABLE header (name TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE types (
@@ -48,12 +53,8 @@ CREATE TABLE checks (
   finding INTEGER, code TEXT NOT NULL, level TEXT NOT NULL, message TEXT NOT NULL, mend TEXT NOT NULL,
   fields TEXT NOT NULL DEFAULT '[]', writes TEXT NOT NULL DEFAULT '[]', partial INTEGER NOT NULL DEFAULT 0);
 CREATE INDEX checks_finding ON checks (finding);
-CREATE TABLE claims (
-  finding INTEGER NOT NULL, fields TEXT NOT NULL, writes TEXT NOT NULL, proposed INTEGER NOT NULL, wants BLOB NOT NULL,
-  held_order BLOB, held_by TEXT NOT NULL DEFAULT '', held_at TEXT NOT NULL, held_who TEXT NOT NULL, must INTEGER NOT NULL, holder INTEGER NOT NULL DEFAULT 0);
+CREATE TABLE claims ` + claimTable + `;
 CREATE INDEX claims_finding ON claims (finding, fields);
-CREATE INDEX claims_wants ON claims (fields, wants);
-CREATE INDEX claims_holder ON claims (holder);
 CREATE TABLE contents (sha256 TEXT PRIMARY KEY, data BLOB NOT NULL);
 CREATE TABLE decisions (
   seq INTEGER PRIMARY KEY AUTOINCREMENT, at TEXT NOT NULL, who TEXT NOT NULL,
