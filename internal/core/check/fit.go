@@ -140,14 +140,14 @@ func Breaks(address string, rule catalog.Rule, free []string, target string) Che
 	if rule.Name != "" {
 		name = " (" + rule.Name + ")"
 	}
-	what, without := "field "+fields[0]+" has a value", "decline the record"
+	what, correct, without := "field "+fields[0]+" has a value", "Correct the value", "decline the record"
 	if len(fields) > 1 {
-		what = "fields " + strings.Join(fields, ", ") + " have values"
+		what, correct = "fields "+strings.Join(fields, ", ")+" have values", "Correct the values"
 	}
 	if len(free) > 0 {
 		without = "decline field " + strings.Join(free, " or ") + ", or the record"
 	}
 	return Check{ValueDoesNotFit, Blocker,
 		fmt.Sprintf("%s: %s that a rule of %s refuses: %s%s.", address, what, target, strings.Join(strings.Fields(rule.Text), " "), name),
-		fmt.Sprintf("Correct the values in the source, then export and match again; or %s.", without)}
+		fmt.Sprintf("%s in the source, then export and match again; or %s.", correct, without)}
 }

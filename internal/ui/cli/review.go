@@ -294,19 +294,31 @@ func (a *app) printFields(h docket.Header, r flow.Reviewed) {
 	if slices.ContainsFunc(r.Fields, func(f docket.Field) bool { return f.Decision != "" }) {
 		decisions = len("approved") + 2
 	}
-	room := (a.width()-indent-name-decisions)/len(heads) - 2
+	moved := 0
+	if known {
+		moved = len("source") + 2
+	}
+	room := (a.width()-indent-name-decisions-moved)/len(heads) - 2
 	cell := max(min(widest, room), 10)
 	widths := []int{name}
 	for range heads {
 		widths = append(widths, cell)
 	}
+	head := append([]string{"field"}, heads...)
+	if known {
+		widths, head = append(widths, moved-2), append(head, "moved")
+	}
 	widths = append(widths, max(decisions, 1))
 	out := a.out()
-	printRow(out, strings.Repeat(" ", indent), widths, nil, append([]string{"field"}, heads...), faint.Render)
+	printRow(out, strings.Repeat(" ", indent), widths, nil, head, faint.Render)
 	for _, f := range r.Fields {
 		cells := []string{f.Field, flow.Readable(f.Source), flow.Readable(f.Target)}
 		if known {
-			cells = append(cells, flow.Readable(f.Agreed))
+			agreed := "not known"
+			if f.AgreedKnown {
+				agreed = flow.Readable(f.Agreed)
+			}
+			cells = append(cells, agreed, f.Moved)
 		}
 		printRow(out, strings.Repeat(" ", indent), widths, nil, append(cells, f.Decision), nil)
 	}
