@@ -317,8 +317,11 @@ func (m *matching) matchType(ctx context.Context, t *catalog.Type, pt parcel.Typ
 		return err
 	}
 	defer target.sorter.Close()
-	known, remember := m.agreedOn(ctx, t, pt, fields)
+	known, remember, err := m.agreedOn(ctx, t, pt, fields)
 	defer remember.discard()
+	if err != nil {
+		return err
+	}
 	m.renames = nil
 	if !t.Link() {
 		m.renames = &renames{typ: t.Name, addresses: map[int64]string{}, keys: map[int64]record.Key{}}

@@ -90,25 +90,32 @@ type remembering struct {
 }
 
 // agreedOn gives the agreed records of a type, and takes down what is agreed now.
-func (m *matching) agreedOn(ctx context.Context, t *catalog.Type, pt parcel.Type, compared []record.Field) (record.Stream, *remembering) {
+func (m *matching) agreedOn(ctx context.Context, t *catalog.Type, pt parcel.Type, compared []record.Field) (record.Stream, *remembering, error) {
 	r := &remembering{fields: compared, compared: len(compared), whole: pt.Whole && len(m.selection.leaveOut) == 0}
 	if m.agreeing != nil {
 		m.agreeing.done[t.Name] = true
 		m.agreeing.took(t.Name, m.parcel.Manifest.ExportedAt)
 		r.fields = m.agreeing.fields(t.Name, m.model.Shapes, compared)
-		r.out = m.agreeing.writer.Type(t.Name, r.fields)
+		var err error
+		if r.out, err = m.agreeing.writer.InOrder(t.Name, r.fields); err != nil {
+			return nil, r, err
+		}
 	}
 	stream := agreedStream(ctx, m.agreed, t.Name, m.model.Shapes, r.fields)
 	if m.agreedNames.Touches(t.Name) {
 		r.keyed = &rekeyed{sorter: sorting.New(m.scratch), typ: t.Name, fields: r.fields, shapes: m.model.Shapes}
 		stream = bySource(m.scratch, stream, m.agreedNames, t.Name, r.fields, m.model.Shapes)
 	}
-	return stream, r
+	return stream, r, nil
 }
 
-func (r *remembering) note(_ match.Status, source, target, agreed *record.Record) error {
+func (r *remembering) note(status match.Status, source, target, agreed *record.Record) error {
 	if r.out == nil {
 		return nil
+	}
+	// Of most records all is the same, and what is agreed is the line that they have.
+	if status == match.Same && r.keyed == nil && len(r.fields) == r.compared && source.Line != nil && !slices.ContainsFunc(source.Values, record.Value.IsAbsent) {
+		return r.out.AddLine(source.Key, source.Line)
 	}
 	if kept := remembered(r.fields, r.compared, r.whole, source, target, agreed); kept != nil {
 		kept.ChangedAt, kept.ChangedBy, kept.Why, kept.Through, kept.Line = "", "", "", "", nil

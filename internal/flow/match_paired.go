@@ -199,6 +199,14 @@ func (m *matching) usePair(ctx context.Context, f *family) error {
 	return nil
 }
 
+// connector gives the target itself, for what it can do beside reading records.
+func (m *matching) connector() environment.Environment {
+	if p, ok := m.env.Environment.(pairedEnvironment); ok {
+		return p.Environment
+	}
+	return m.env.Environment
+}
+
 // keyInUse checks whether the target would refuse another key for a paired record, as
 // others store it.
 func (m *matching) keyInUse(ctx context.Context, id int64, t *catalog.Type, f match.Finding, address string) error {

@@ -39,11 +39,7 @@ const ruleBatch = 200
 // all of them compared.
 func (m *matching) startRules(t *catalog.Type, fields []record.Field) {
 	m.ruling = nil
-	at := m.env.Environment
-	if p, renamed := at.(pairedEnvironment); renamed {
-		at = p.Environment
-	}
-	judge, ok := at.(environment.Judge)
+	judge, ok := m.connector().(environment.Judge)
 	if !ok || m.against != nil {
 		return
 	}

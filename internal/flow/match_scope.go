@@ -111,11 +111,7 @@ func (m *matching) readInto(ctx context.Context, t *catalog.Type, pt parcel.Type
 
 // countOthers counts the target's records that were not read, where it can be asked.
 func (m *matching) countOthers(ctx context.Context, t *catalog.Type, out *targetRecords, read int) error {
-	at := m.env.Environment
-	if p, renamed := at.(pairedEnvironment); renamed {
-		at = p.Environment
-	}
-	prober, ok := at.(environment.Prober)
+	prober, ok := m.connector().(environment.Prober)
 	if !ok {
 		return nil
 	}

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"os"
 	"path/filepath"
@@ -73,7 +74,11 @@ type TypeWriter struct {
 	parent *Writer
 	name   string
 	fields []record.Field
-	sorter *sorting.Sorter
+	sorter *sorting.Sorter // nil where they come in order
+	out    *summed         // nil where they do not
+	line   []byte
+	last   string
+	count  int
 	chosen int
 	newest string
 }
@@ -81,6 +86,13 @@ type TypeWriter struct {
 // Type starts a record type. Finish or Discard it before the next one.
 func (w *Writer) Type(name string, fields []record.Field) *TypeWriter {
 	return &TypeWriter{parent: w, name: name, fields: fields, sorter: sorting.New(w.folder)}
+}
+
+// InOrder is Type for records that are added in key order, each key once; they need not
+// be sorted.
+func (w *Writer) InOrder(name string, fields []record.Field) (*TypeWriter, error) {
+	out, err := createSummed(filepath.Join(w.folder, recordsName(name)))
+	return &TypeWriter{parent: w, name: name, fields: fields, out: out}, err
 }
 
 // Add takes a record, in any order, with its attachments.
@@ -96,34 +108,66 @@ func (t *TypeWriter) Add(r record.Record) error {
 		t.chosen++
 	}
 	t.newest = max(t.newest, r.ChangedAt)
+	if t.out != nil {
+		t.line = record.AppendLine(t.line[:0], t.fields, r)
+		return t.AddLine(r.Key, t.line)
+	}
 	return t.sorter.Add(sorting.Entry{Order: r.Key.Order(), Payload: record.AppendLine(nil, t.fields, r)})
+}
+
+// AddLine takes a record that is written as a line already, of a type that was started
+// with InOrder.
+func (t *TypeWriter) AddLine(key record.Key, line []byte) error {
+	if t.count > 0 && key.Order() <= t.last {
+		return fmt.Errorf("the records of %s are not in key order", t.name)
+	}
+	t.last = key.Order()
+	t.count++
+	if _, err := t.out.Write(line); err != nil {
+		return err
+	}
+	_, err := t.out.Write([]byte{'\n'})
+	return err
 }
 
 // Finish writes the records in key order and tells how many there are. Whole says that
 // these are all that the source has.
 func (t *TypeWriter) Finish(whole bool) (int, error) {
-	defer t.sorter.Close()
-	sum, err := writeFile(filepath.Join(t.parent.folder, recordsName(t.name)), func(out io.Writer) error {
-		for entry, err := range t.sorter.Sorted() {
-			if err != nil {
-				return err
+	var sum Sum
+	var err error
+	count := t.count
+	if t.out != nil {
+		sum, err = t.out.finish()
+	} else {
+		defer t.sorter.Close()
+		count = t.sorter.Count()
+		sum, err = writeFile(filepath.Join(t.parent.folder, recordsName(t.name)), func(out io.Writer) error {
+			for entry, err := range t.sorter.Sorted() {
+				if err != nil {
+					return err
+				}
+				if _, err := out.Write(append(entry.Payload, '\n')); err != nil {
+					return err
+				}
 			}
-			if _, err := out.Write(append(entry.Payload, '\n')); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+			return nil
+		})
+	}
 	if err != nil {
 		return 0, err
 	}
-	count := t.sorter.Count()
 	t.parent.manifest.Types = append(t.parent.manifest.Types, Type{Name: t.name, Fields: t.fields, Records: count, Chosen: t.chosen, Whole: whole, Newest: t.newest, Sum: sum})
 	return count, nil
 }
 
 // Discard drops the records of the type.
-func (t *TypeWriter) Discard() { t.sorter.Close() }
+func (t *TypeWriter) Discard() {
+	if t.out != nil {
+		_ = t.out.file.Close()
+		return
+	}
+	t.sorter.Close()
+}
 
 func (w *Writer) attach(v record.Value) error {
 	if _, ok := w.files[v.Text()]; ok || w.noFiles {
@@ -276,28 +320,44 @@ func (w *Writer) zip(path string, manifest []byte) error {
 }
 
 func writeFile(path string, fill func(io.Writer) error) (Sum, error) {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	f, err := createSummed(path)
 	if err != nil {
 		return Sum{}, err
 	}
-	defer f.Close()
-	hash := sha256.New()
-	buffered := bufio.NewWriterSize(f, 256<<10)
-	counter := &countWriter{}
-	if err := fill(io.MultiWriter(buffered, hash, counter)); err != nil {
+	defer f.file.Close()
+	if err := fill(f); err != nil {
 		return Sum{}, err
 	}
-	if err := buffered.Flush(); err != nil {
-		return Sum{}, err
-	}
-	return Sum{Bytes: counter.n, SHA256: hex.EncodeToString(hash.Sum(nil))}, f.Close()
+	return f.finish()
 }
 
-type countWriter struct{ n int64 }
+// summed is a file that is summed up while it is written.
+type summed struct {
+	file     *os.File
+	buffered *bufio.Writer
+	hash     hash.Hash
+	n        int64
+}
 
-func (c *countWriter) Write(p []byte) (int, error) {
-	c.n += int64(len(p))
-	return len(p), nil
+func createSummed(path string) (*summed, error) {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if err != nil {
+		return nil, err
+	}
+	return &summed{file: f, buffered: bufio.NewWriterSize(f, 256<<10), hash: sha256.New()}, nil
+}
+
+func (s *summed) Write(p []byte) (int, error) {
+	s.hash.Write(p)
+	s.n += int64(len(p))
+	return s.buffered.Write(p)
+}
+
+func (s *summed) finish() (Sum, error) {
+	if err := s.buffered.Flush(); err != nil {
+		return Sum{}, err
+	}
+	return Sum{Bytes: s.n, SHA256: hex.EncodeToString(s.hash.Sum(nil))}, s.file.Close()
 }
 
 // Drop takes the last type out again, where nothing of it was selected.
