@@ -96,6 +96,8 @@ var matchCases = []matchCase{
 		want: r{"conflict item/A (taken); blocker value-taken", "target-only item/B"}},
 	{name: "a value is taken, as the catalog says", keys: ", unique: [[name]]", source: r{"A name=x"}, target: r{"A name=y", "B name=x"},
 		want: r{"conflict item/A (taken): name ?; blocker value-taken", "target-only item/B"}},
+	{name: "a value is taken in another case, which the target takes for the same", columns: map[string]string{"name": "TEXT COLLATE NOCASE UNIQUE"}, source: r{"A name=abc", "C name=c"}, target: r{"A name=y", "B name=ABC", "C name=C"},
+		want: r{"conflict item/A (taken): name ?; blocker value-taken", "changed item/C: name ?", "target-only item/B"}},
 	{name: "values are taken together", ddl: "CREATE UNIQUE INDEX u ON items (name, unit_id);", source: r{"unit:g", "A name=x unit=g", "C name=x"}, target: r{"unit:g", "A name=x", "B name=x unit=g", "C name=y"},
 		want: r{"conflict item/A (taken): unit_id ?; blocker value-taken", "changed item/C: name ?", "target-only item/B"}},
 	{name: "a value is given up by another record", columns: map[string]string{"name": "TEXT UNIQUE"}, source: r{"A name=x", "B name=z"}, target: r{"A name=y", "B name=x"},

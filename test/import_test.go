@@ -105,7 +105,7 @@ func TestCtrlCLeavesNothingHalfDone(t *testing.T) {
 	p.must(3, "match", "p", "--against", "target")
 	p.must(0, "approve", "*")
 	before := p.rows("target", itemsQuery)
-	for _, args := range [][]string{{"export", "source", "--name", "other"}, {"match", "p", "--against", "target"}, {"import"}} {
+	for _, args := range [][]string{{"export", "source", "--name", "other"}, {"match", "p", "--against", "target"}, {"import", "--into-files", "out"}, {"import"}} {
 		interrupted := 0
 		for range 8 {
 			cmd := p.command(args...)
@@ -120,13 +120,14 @@ func TestCtrlCLeavesNothingHalfDone(t *testing.T) {
 				assert.Empty(t, left, "no temporary files stay behind")
 				_, err = os.Stat(p.path("parcels/other.parcel"))
 				assert.ErrorIs(t, err, os.ErrNotExist)
+				_, err = os.Stat(p.path("out"))
+				assert.ErrorIs(t, err, os.ErrNotExist)
 				if args[0] == "import" {
 					assert.Equal(t, before, p.rows("target", itemsQuery))
 				}
 			}
-			if args[0] == "export" {
-				_ = os.Remove(p.path("parcels/other.parcel"))
-			}
+			_ = os.Remove(p.path("parcels/other.parcel"))
+			_ = os.RemoveAll(p.path("out"))
 		}
 		assert.Positive(t, interrupted, "%v was never interrupted", args)
 	}
