@@ -45,7 +45,8 @@ func (s *Session) openAgreed(source, target string) (*parcel.Reader, error) {
 	return p, nil
 }
 
-// agreedStream gives agreed records with other fields; nil where nothing is known of the
+// agreedStream gives agreed records with other fields, of which only the keys are read until
+// they are loaded; nil where nothing is known of the
 // type, or its key was another one.
 func agreedStream(ctx context.Context, p *parcel.Reader, typ string, shapes record.Shapes, fields []record.Field) record.Stream {
 	if p == nil {
@@ -56,15 +57,39 @@ func agreedStream(ctx context.Context, p *parcel.Reader, typ string, shapes reco
 		return nil
 	}
 	return func(yield func(record.Record, error) bool) {
-		for rec, err := range p.Records(ctx, typ) {
+		for rec, err := range p.Heads(ctx, typ) {
 			if err == nil {
-				rec, err = project(t, rec, fields)
+				rec, err = lazily(t, rec, fields)
 			}
 			if !yield(rec, err) || err != nil {
 				return
 			}
 		}
 	}
+}
+
+// lazily is project for a record of which so far only the key may be there.
+func lazily(t parcel.Type, rec record.Record, fields []record.Field) (record.Record, error) {
+	load := rec.Load
+	if load == nil {
+		return project(t, rec, fields)
+	}
+	rec.Load = func(r *record.Record) error {
+		err := load(r)
+		if err == nil {
+			*r, err = project(t, *r, fields)
+		}
+		return err
+	}
+	return rec, nil
+}
+
+// loaded completes a record.
+func loaded(rec *record.Record) error {
+	if rec == nil || rec.Load == nil {
+		return nil
+	}
+	return rec.Load(rec)
 }
 
 func sameShape(a, b []record.Field) bool {
@@ -308,6 +333,9 @@ func (a *agreeing) overlay(ctx context.Context, t docket.Type, shapes record.Sha
 	defer stop()
 	old, err, more := next()
 	keep := func() error { // what was agreed before
+		if err := loaded(&old); err != nil {
+			return err
+		}
 		old.Key, old.Was = old.Stands(), nil
 		if err := add(old); err != nil {
 			return err
@@ -333,6 +361,9 @@ func (a *agreeing) overlay(ctx context.Context, t docket.Type, shapes record.Sha
 			return err
 		}
 		if more && old.Key.Compare(fresh.Key) == 0 {
+			if err := loaded(&old); err != nil {
+				return err
+			}
 			for i := range fresh.Values {
 				if fresh.Values[i].IsAbsent() {
 					fresh.Values[i] = old.Values[i]

@@ -22,6 +22,9 @@ func bySource(scratch string, in record.Stream, names *pairing.Names, typ string
 		defer sorter.Close()
 		for rec, err := range in {
 			if err == nil {
+				err = loaded(&rec)
+			}
+			if err == nil {
 				rec = names.ToSource(typ, fields, rec)
 				err = sorter.Add(sorting.Entry{Order: rec.Key.Order(), Payload: record.AppendLine(append(record.AppendKey(nil, rec.Stands()), 0), fields, rec)})
 			}

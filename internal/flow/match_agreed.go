@@ -117,6 +117,9 @@ func (r *remembering) note(status match.Status, source, target, agreed *record.R
 	if status == match.Same && r.keyed == nil && len(r.fields) == r.compared && source.Line != nil && !slices.ContainsFunc(source.Values, record.Value.IsAbsent) {
 		return r.out.AddLine(source.Key, source.Line)
 	}
+	if err := loaded(agreed); err != nil {
+		return err
+	}
 	if kept := remembered(r.fields, r.compared, r.whole, source, target, agreed); kept != nil {
 		kept.ChangedAt, kept.ChangedBy, kept.Why, kept.Through, kept.Line = "", "", "", "", nil
 		if r.keyed != nil {

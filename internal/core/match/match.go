@@ -90,8 +90,9 @@ type Finding struct {
 const MaxIDs = 20
 
 // Input is what Join works on. All streams are in key order; a stream that is not
-// ends in an error. Records of the target may be incomplete as long as they can be
-// loaded: those whose Line is that of the source are never read.
+// ends in an error. Records of the target and agreed ones may be incomplete as
+// long as they can be loaded: those of records whose Line is the same on both sides are
+// never read.
 type Input struct {
 	Fields []record.Field
 	Keys   []record.Field // the fields of the key
@@ -176,6 +177,11 @@ func Join(in Input, found func(Finding) error) (Counts, error) {
 				return counts, err
 			}
 			continue
+		}
+		if a != nil && a.Load != nil {
+			if err := a.Load(a); err != nil {
+				return counts, err
+			}
 		}
 		f := judge(in, key, s, t, a)
 		counts.By[f.Status]++

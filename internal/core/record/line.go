@@ -1,6 +1,7 @@
 package record
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"slices"
@@ -167,6 +168,33 @@ func (s Shapes) ParseValue(text []byte, field Field) (Value, error) {
 		return Value{}, err
 	}
 	return s.parseValue(&node, field)
+}
+
+// LineKey reads only the key of a record line, which stands at its head; ok is false where
+// the line is not as AppendLine writes it, so that ParseLine has to say what it is.
+func (s Shapes) LineKey(line []byte, typ string) (key Key, ok bool) {
+	text, found := bytes.CutPrefix(line, []byte(`{"key":`))
+	if !found {
+		return Key{}, false
+	}
+	depth, quoted := 0, false
+	for i := 0; i < len(text); i++ {
+		switch c := text[i]; {
+		case quoted && c == '\\':
+			i++
+		case c == '"':
+			quoted = !quoted
+		case quoted:
+		case c == '[' || c == '{':
+			depth++
+		case c == ']' || c == '}':
+			if depth--; depth == 0 {
+				key, err := s.ParseKey(text[:i+1], typ)
+				return key, err == nil
+			}
+		}
+	}
+	return Key{}, false
 }
 
 // AppendKey writes a key as the JSON array of its parts.

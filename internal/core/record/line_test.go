@@ -82,3 +82,27 @@ func FuzzParseLine(f *testing.F) {
 		}
 	})
 }
+
+func TestTheKeyOfALineIsThatOfTheWholeLine(t *testing.T) {
+	shapes := Shapes{
+		"place": {{Name: "parent", Kind: Reference, Refers: "place"}, {Name: "name", Kind: Text}},
+		"item":  {{Name: "place", Kind: Reference, Refers: "place"}, {Name: "no", Kind: Decimal}, {Name: "word", Kind: Text}},
+	}
+	fields := []Field{{Name: "note", Kind: Text}}
+	for _, line := range []string{
+		`{"key":[[[null,"a"],"b"],"1.5","x"],"values":{"note":"n"}}`,
+		`{"key":[[null,"]]}"],"0","quote \" and \\"],"values":{"note":"]"}}`,
+		`{"key":[null,null,null],"values":{}}`,
+		`{"key":[[null,"{[\u005d"],"7",""],"values":{"note":null},"why":"chosen"}`,
+	} {
+		whole, err := ParseLine([]byte(line), "item", fields, shapes)
+		require.NoError(t, err, line)
+		key, ok := shapes.LineKey([]byte(line), "item")
+		require.True(t, ok, line)
+		assert.Equal(t, whole.Key.Order(), key.Order(), line)
+	}
+	for _, line := range []string{``, `{`, `{"key":`, `{"key":[`, `{"key":[1,2]`, `{"values":{},"key":[null,null,null]}`, `{"key":"x"}`, `{"key":[[null,"a"],"zero","x"]}`} {
+		_, ok := shapes.LineKey([]byte(line), "item")
+		assert.False(t, ok, "%q is left to ParseLine", line)
+	}
+}

@@ -237,14 +237,34 @@ func (c contextReader) Read(p []byte) (int, error) {
 // Records streams the records of a type in key order. A stream that ends early, has
 // another count than the manifest says or is not in order ends in an *Error.
 func (r *Reader) Records(ctx context.Context, typ string) record.Stream {
+	return r.stream(ctx, typ, false)
+}
+
+// Heads streams the records of a type as Records does, but of each only the key is read;
+// Load completes it, without attachments.
+func (r *Reader) Heads(ctx context.Context, typ string) record.Stream {
+	return r.stream(ctx, typ, true)
+}
+
+func (r *Reader) stream(ctx context.Context, typ string, heads bool) record.Stream {
 	return func(yield func(record.Record, error) bool) {
-		if err := r.records(ctx, typ, func(rec record.Record) bool { return yield(rec, nil) }); err != nil {
+		if err := r.records(ctx, typ, heads, func(rec record.Record) bool { return yield(rec, nil) }); err != nil {
 			yield(record.Record{}, err)
 		}
 	}
 }
 
-func (r *Reader) records(ctx context.Context, typ string, yield func(record.Record) bool) error {
+// headOf reads the key of a line only.
+func (r *Reader) headOf(line []byte, t Type) (record.Record, bool) {
+	key, ok := r.Manifest.Keys.LineKey(line, t.Name)
+	return record.Record{Key: key, Load: func(rec *record.Record) error {
+		full, err := record.ParseLine(line, t.Name, t.Fields, r.Manifest.Keys)
+		rec.Values, rec.Load = full.Values, nil
+		return err
+	}}, ok
+}
+
+func (r *Reader) records(ctx context.Context, typ string, heads bool, yield func(record.Record) bool) error {
 	t, ok := r.Manifest.Type(typ)
 	if !ok {
 		return nil
@@ -269,7 +289,11 @@ func (r *Reader) records(ctx context.Context, typ string, yield func(record.Reco
 			return ctx.Err()
 		}
 		var rec record.Record
-		if err == nil {
+		read := false
+		if err == nil && heads {
+			rec, read = r.headOf(line, t)
+		}
+		if err == nil && !read {
 			rec, err = record.ParseLine(line, typ, t.Fields, r.Manifest.Keys)
 		}
 		if err == nil && n > 1 && rec.Key.Compare(last) < 0 {
