@@ -175,3 +175,45 @@ func TestAChangeDuringAnImportIsNotOverwritten(t *testing.T) {
 		})
 	}
 }
+
+// What PostgreSQL holds to beside lengths: domains, enumerations, conditions of every kind.
+func TestRulesOfPostgresAreKnownBefore(t *testing.T) {
+	p := &place{t: t, dir: t.TempDir(), user: "mara"}
+	config := "environments:\n"
+	for name, rules := range map[string][]string{
+		"source": {"integer", "text", "text[]", "interval", "text", "NULL"},
+		"target": {"positive", "mood", "text[] CHECK (cardinality(tags) < 3)", "interval CHECK (span < interval '1 day')", `text CHECK ("select" ~ '^[a-z]+$')`, "NULL CHECK (day <= until)"},
+	} {
+		address, db := server(t, p, "postgres", name)
+		config += fmt.Sprintf("  %s: {connect: %q}\n", name, address)
+		for _, statement := range []string{
+			"CREATE DOMAIN positive AS integer CHECK (VALUE > 0)", "CREATE TYPE mood AS ENUM ('good', 'bad')",
+			fmt.Sprintf(`CREATE TABLE odd (id serial PRIMARY KEY, code text UNIQUE, n %s, mood %s, tags %s, span %s, "select" %s, day date, until date %s)`, rules[0], rules[1], rules[2], rules[3], rules[4], rules[5]),
+		} {
+			_, err := db.Exec(statement)
+			require.NoError(t, err, statement)
+		}
+		if name == "source" {
+			_, err := db.Exec(`INSERT INTO odd (code, n, mood, tags, span, "select", day, until) VALUES
+				('bad', 0, 'sad', '{a,b,c}', '2 days', 'No', '2026-02-01', '2026-01-01'), ('fine', 1, 'good', '{a}', '1 hour', 'yes', '2026-01-01', '2026-01-01'), ('null', NULL, NULL, NULL, NULL, NULL, NULL, NULL)`)
+			require.NoError(t, err)
+		}
+	}
+	p.write("anagram.yaml", config)
+	p.write("catalog.yaml", "types:\n  odd: {key: [code], id: id}\n")
+	p.must(3, "match", "source", "--against", "target", "--name", "p")
+	f := p.review()
+	assert.Empty(t, f["odd/fine"].Checks)
+	assert.Empty(t, f["odd/null"].Checks)
+	text := ""
+	for _, c := range f["odd/bad"].Checks {
+		assert.Equal(t, "value-does-not-fit", c.Code)
+		text += c.Message + "\n"
+	}
+	for _, want := range []string{`refuses: ("n" > 0) (positive_check)`, `field mood is "sad", which is not among the allowed values (good, bad)`, "field tags has", "field span has", "field select has", "fields day, until have"} {
+		assert.Contains(t, text, want)
+	}
+	assert.Len(t, f["odd/bad"].Checks, 6)
+	p.must(0, "approve", "*")
+	assert.Contains(t, words(p.must(5, "import").out), "2 new and 0 changed records were written")
+}

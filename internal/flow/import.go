@@ -155,7 +155,11 @@ func (im *importing) prepare(ctx context.Context, idle string) (ready bool, err 
 		im.result.Earlier = im.result.Earlier || run.Kind == docket.ImportRun && run.EndedAt == ""
 	}
 	for id, checks := range im.standing.blocked {
-		im.left[id] = &LeftOut{Why: string(checks[0].Code), Message: checks[0].Message + " " + checks[0].Mend, finding: id}
+		message := checks[0].Message + " " + checks[0].Mend
+		if len(checks) > 1 {
+			message += fmt.Sprintf(" %s more: see the review.", number(len(checks)-1, "blocker", "blockers"))
+		}
+		im.left[id] = &LeftOut{Why: string(checks[0].Code), Message: message, finding: id}
 	}
 	im.name()
 	if len(im.left) < len(im.standing.approved) {

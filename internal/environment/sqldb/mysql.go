@@ -274,7 +274,7 @@ func (d mysqlDialect) Trial(place string, columns []catalog.Column, rows int) st
 	for i, c := range columns {
 		names[i] = d.Quote(c.Name)
 	}
-	out := []string{fmt.Sprintf("SELECT -1 AS n, %s FROM %s WHERE FALSE", strings.Join(names, ", "), d.Place(place))}
+	out := []string{fmt.Sprintf("SELECT -1 AS anagram_row, %s FROM %s WHERE FALSE", strings.Join(names, ", "), d.Place(place))}
 	for n := range rows {
 		out = append(out, fmt.Sprintf("SELECT %d, %s", n, marks(len(columns))))
 	}

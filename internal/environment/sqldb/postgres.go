@@ -214,8 +214,14 @@ func (d postgresDialect) Describe(ctx context.Context, q Queryer) (map[string]ca
 		ORDER BY 1, i.indexrelid, k.at`)
 }
 
-// describeRules reads check constraints and the words of enumerations.
-func (postgresDialect) describeRules(ctx context.Context, q Queryer, places map[string]catalog.Place) error {
+// Breaks reports whether a value was refused as it breaks the rule of a domain.
+func (postgresDialect) Breaks(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && pg.Code == "23514"
+}
+
+// describeRules reads check constraints, those of domains too, and the words of enumerations.
+func (d postgresDialect) describeRules(ctx context.Context, q Queryer, places map[string]catalog.Place) error {
 	err := eachRow(ctx, q, func(rows *sql.Rows) error {
 		var place, columns string
 		var rule catalog.Rule
@@ -227,6 +233,20 @@ func (postgresDialect) describeRules(ctx context.Context, q Queryer, places map[
 			(SELECT string_agg(a.attname, chr(1) ORDER BY a.attnum) FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum = ANY (k.conkey))
 		FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		WHERE k.contype = 'c' AND cardinality(k.conkey) > 0 ORDER BY 1, 2`)
+	if err != nil {
+		return err
+	}
+	err = eachRow(ctx, q, func(rows *sql.Rows) error {
+		var place, column string
+		var rule catalog.Rule
+		err := rows.Scan(&place, &rule.Name, &rule.Text, &column)
+		rule.Text, rule.Columns = valueAs(rule.Text, d.Quote(column)), []string{column}
+		addRule(places, place, rule)
+		return err
+	}, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname, k.conname, pg_get_expr(k.conbin, 0), a.attname
+		FROM pg_constraint k JOIN pg_attribute a ON a.atttypid = k.contypid AND a.attnum > 0 AND NOT a.attisdropped
+			JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE k.contype = 'c' AND k.contypid <> 0 AND c.relkind IN ('r', 'p', 'f') ORDER BY 1, 2`)
 	if err != nil {
 		return err
 	}

@@ -130,8 +130,22 @@ func checksIn(statement string) []catalog.Rule {
 	return out
 }
 
+// valueAs puts a column in the place of the word VALUE, by which the rule of a domain names
+// what it is about.
+func valueAs(text, column string) string {
+	var out strings.Builder
+	at := 0
+	for _, w := range wordsOf(text) {
+		if w.identifier && !w.quoted && w.text == "VALUE" {
+			out.WriteString(text[at:w.at] + column)
+			at = w.end
+		}
+	}
+	return out.String() + text[at:]
+}
+
 // trier is a dialect with a way of its own to give values the types of columns. Trial
-// gives rows of them as a table to select from, with a number n from 0 before each.
+// gives rows of them as a table to select from, with its number from 0, anagram_row, before each.
 type trier interface {
 	Trial(place string, columns []catalog.Column, rows int) string
 }
@@ -140,7 +154,7 @@ type trier interface {
 func castTrial(d Dialect, columns []catalog.Column, rows int) string {
 	out := make([]string, rows)
 	for n := range rows {
-		out[n] = fmt.Sprintf("SELECT %d AS n", n)
+		out[n] = fmt.Sprintf("SELECT %d AS anagram_row", n)
 		for _, c := range columns {
 			value := mark
 			if c.Declared != "" {
@@ -199,7 +213,7 @@ func (s *session) try(ctx context.Context, place string, rule catalog.Rule, colu
 	if !qualified {
 		bare = place
 	}
-	query := fmt.Sprintf("SELECT n FROM (%s) AS %s WHERE NOT (%s)", trial, s.dialect.Quote(bare), rule.Text)
+	query := fmt.Sprintf("SELECT anagram_row FROM (%s) AS %s WHERE NOT (%s)", trial, s.dialect.Quote(bare), rule.Text)
 	if err := s.guard(ctx, "SAVEPOINT anagram_rule"); err != nil {
 		return err
 	}
@@ -224,6 +238,10 @@ func (s *session) try(ctx context.Context, place string, rule catalog.Rule, colu
 		return err
 	}
 	if len(at) == 1 {
+		// A cast to a domain refuses by itself what its rule does.
+		if d, ok := s.dialect.(interface{ Breaks(error) bool }); ok {
+			refused[at[0]] = d.Breaks(err)
+		}
 		return nil // the engine cannot try it; other checks say what does not fit
 	}
 	for i := range at {

@@ -29,3 +29,7 @@ func TestCheckConstraintsAreFoundInAStatement(t *testing.T) {
 	assert.Len(t, places["t"].Rules, 1)
 	assert.Equal(t, []string{"A", "odd name"}, places["t"].Rules[0].Columns, "length( is a function here")
 }
+
+func TestTheRuleOfADomainIsAboutItsColumn(t *testing.T) {
+	assert.Equal(t, `("n" > 0) AND 'VALUE' <> "VALUE" AND "n" < 9`, valueAs(`(VALUE > 0) AND 'VALUE' <> "VALUE" AND VALUE < 9`, `"n"`))
+}

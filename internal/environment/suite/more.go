@@ -73,7 +73,7 @@ func rekeys(b *bench) {
 }
 
 func judges(b *bench) {
-	statement := `CREATE TABLE ruled (code {text} NOT NULL UNIQUE, low {integer}, high {decimal}, day {date}, CHECK (low < high), CHECK (code <> 'it''s (no)'))`
+	statement := `CREATE TABLE ruled (code {text} NOT NULL UNIQUE, n {integer}, high {decimal}, day {date}, CHECK (n < high), CHECK (code <> 'it''s (no)'))`
 	for word, typ := range b.engine.Words {
 		statement = strings.ReplaceAll(statement, "{"+word+"}", typ)
 	}
@@ -96,7 +96,7 @@ func judges(b *bench) {
 	tried := 0
 	for _, rule := range about.Places["ruled"].Rules {
 		switch {
-		case slices.Equal(rule.Columns, []string{"low", "high"}):
+		case slices.Equal(rule.Columns, []string{"n", "high"}):
 			refused, err := judge.Judge(context.Background(), "ruled", rule, b.rows(value, record.Integer, record.Decimal, "1 1.5", "2 1.5", "2 2", "3 ", " ", "-5 -4.999"))
 			require.NoError(b, err)
 			assert.Equal(b, []bool{false, true, true, false, false, false}, refused)
@@ -111,7 +111,7 @@ func judges(b *bench) {
 	assert.Equal(b, 2, tried, "%v", about.Places["ruled"].Rules)
 
 	// What an engine cannot try is not refused, and the others are tried all the same.
-	refused, err := judge.Judge(context.Background(), "ruled", catalog.Rule{Text: "low / 0 > no_such_column", Columns: []string{"low"}}, [][]record.Value{{record.IntegerValue(1)}})
+	refused, err := judge.Judge(context.Background(), "ruled", catalog.Rule{Text: "n / 0 > no_such_column", Columns: []string{"n"}}, [][]record.Value{{record.IntegerValue(1)}})
 	require.NoError(b, err)
 	assert.Equal(b, []bool{false}, refused)
 	assert.Equal(b, []string{lineA, lineB, lineC}, b.lines(env, "thing", nil), "reading goes on")

@@ -128,7 +128,9 @@ func (a *app) printDecided(r flow.DecideRequest, h docket.Header, result flow.De
 				fmt.Fprintf(a.Out, "  and %d more; see: anagram review %d\n", len(result.Blocked)-most, h.Number)
 				break
 			}
-			fmt.Fprintln(a.out(), a.wrap(fmt.Sprintf("  %s: %s %s", tone(string(b.Checks[0].Code)), b.Checks[0].Message, b.Checks[0].Mend), "  "))
+			for _, c := range b.Checks {
+				fmt.Fprintln(a.out(), a.wrap(fmt.Sprintf("  %s: %s %s", tone(string(c.Code)), c.Message, c.Mend), "  "))
+			}
 		}
 	}
 	fmt.Fprintf(a.Out, "Decisions in docket %d: %s.\n", h.Number, tallyText(summary.Tally))
