@@ -348,3 +348,27 @@ func TestInternalIDsOfEveryKind(t *testing.T) {
 	}
 	_ = suite.Postgres // the servers of these tests are made there
 }
+
+// A database may take values for the same that are not: it is asked, not imitated.
+func TestAUniqueValueIsTakenAsTheTargetComparesIt(t *testing.T) {
+	p := &place{t: t, dir: t.TempDir(), user: "mara"}
+	address, db := server(t, p, "mysql", "target")
+	for _, statement := range []string{
+		"CREATE TABLE items (id integer AUTO_INCREMENT PRIMARY KEY, code varchar(20) COLLATE utf8mb4_bin NOT NULL UNIQUE, name varchar(40) UNIQUE) COLLATE utf8mb4_general_ci",
+		"INSERT INTO items (code, name) VALUES ('X', 'Äpfel'), ('B', 'b'), ('C', 'c')",
+	} {
+		_, err := db.Exec(statement)
+		require.NoError(t, err)
+	}
+	p.sql("source", "CREATE TABLE items (id INTEGER PRIMARY KEY, code TEXT, name TEXT); INSERT INTO items (code, name) VALUES ('A', 'APFEL '), ('B', 'B'), ('C', 'ç')")
+	p.write("catalog.yaml", "types:\n  item: {at: items, key: [code], id: id}\n")
+	p.target(address, "")
+	p.must(3, "match", "source", "--against", "target", "--name", "p")
+	f := p.review()
+	assert.Equal(t, []string{"taken"}, f["item/A"].Reasons)
+	assert.Contains(t, f["item/A"].Checks[0].Message, "is held by item/X in target")
+	assert.Empty(t, f["item/B"].Checks, "another case of its own value")
+	assert.Empty(t, f["item/C"].Checks)
+	p.must(0, "approve", "*")
+	p.must(0, "import")
+}

@@ -107,15 +107,30 @@ func (m *matching) flushClaims(ctx context.Context) error {
 		if len(with.Sets) == 0 {
 			continue
 		}
-		for rec, err := range m.env.Read(ctx, m.model, environment.Reading{Type: c.typ.Name, Fields: c.fields, With: with}) {
-			if err != nil {
-				return err
-			}
+		unclear := false
+		err := m.holders(ctx, c, with, func(rec record.Record) {
 			held, _ := c.after(set, match.Finding{Key: rec.Key, Target: &rec}, nil)
-			for _, i := range m.wanting(by, waiting, held) {
-				if waiting[i].own != rec.Key.Order() && waiting[i].HeldBy == "" {
-					waiting[i].HeldBy, waiting[i].Order = m.catalog.Address(c.typ.Name, rec.Key), rec.Key.Order()
-					waiting[i].Since = check.Side{At: rec.ChangedAt, By: rec.ChangedBy}
+			claims, exact := by[record.NewKey(held, nil).Order()]
+			unclear = unclear || !exact
+			for _, i := range claims {
+				waiting[i].hold(rec, m.catalog.Address(c.typ.Name, rec.Key))
+			}
+		})
+		if err != nil {
+			return err
+		}
+		if !unclear {
+			continue
+		}
+		// The database calls values equal that differ here, as in case or accents. Which, only
+		// it can say: it is asked for one after the other.
+		for i := range waiting {
+			if one := &waiting[i]; one.set == n && one.Values != "" && one.HeldBy == "" {
+				err := m.holders(ctx, c, &environment.Values{Fields: set, Sets: [][]record.Value{one.values}}, func(rec record.Record) {
+					one.hold(rec, m.catalog.Address(c.typ.Name, rec.Key))
+				})
+				if err != nil {
+					return err
 				}
 			}
 		}
@@ -128,22 +143,22 @@ func (m *matching) flushClaims(ctx context.Context) error {
 	return nil
 }
 
-// wanting gives the claims on the values that a record holds. A database may call values
-// equal that differ here, as in case; then those are meant that do so, too.
-func (m *matching) wanting(by map[string][]int, waiting []claim, held []record.Value) []int {
-	if exact := by[record.NewKey(held, nil).Order()]; len(exact) > 0 {
-		return exact
-	}
-	loose := record.Rule{FoldCase: true, Trim: true}
-	rules := slices.Repeat([]record.Rule{loose}, len(held))
-	order := record.NewKey(held, rules).Order()
-	var out []int
-	for _, list := range by {
-		if record.NewKey(waiting[list[0]].values, rules).Order() == order {
-			out = append(out, list...)
+// holders reads the records that hold some values.
+func (m *matching) holders(ctx context.Context, c *claiming, with *environment.Values, give func(record.Record)) error {
+	for rec, err := range m.env.Read(ctx, m.model, environment.Reading{Type: c.typ.Name, Fields: c.fields, With: with}) {
+		if err != nil {
+			return err
 		}
+		give(rec)
 	}
-	return out
+	return nil
+}
+
+// hold notes who holds what is wanted, where it is another record.
+func (c *claim) hold(rec record.Record, address string) {
+	if c.own != rec.Key.Order() && c.HeldBy == "" {
+		c.HeldBy, c.Order, c.Since = address, rec.Key.Order(), check.Side{At: rec.ChangedAt, By: rec.ChangedBy}
+	}
 }
 
 // taken makes conflicts of findings that propose values which another record holds.
