@@ -104,8 +104,9 @@ func TestCtrlCLeavesNothingHalfDone(t *testing.T) {
 	p.must(0, "export", "source", "--name", "p")
 	p.must(3, "match", "p", "--against", "target")
 	p.must(0, "approve", "*")
+	p.must(0, "export", "source", "--name", "folder", "--as-folder")
 	before := p.rows("target", itemsQuery)
-	for _, args := range [][]string{{"export", "source", "--name", "other"}, {"match", "p", "--against", "target"}, {"import", "--into-files", "out"}, {"import"}} {
+	for _, args := range [][]string{{"parcel", "reseal", "folder", "--note", "again"}, {"parcel", "again", "p", "--name", "other"}, {"export", "source", "--name", "other"}, {"match", "p", "--against", "target"}, {"import", "--into-files", "out"}, {"import"}} {
 		interrupted := 0
 		for range 8 {
 			cmd := p.command(args...)
@@ -122,6 +123,9 @@ func TestCtrlCLeavesNothingHalfDone(t *testing.T) {
 				assert.ErrorIs(t, err, os.ErrNotExist)
 				_, err = os.Stat(p.path("out"))
 				assert.ErrorIs(t, err, os.ErrNotExist)
+				if args[0] == "parcel" {
+					p.must(0, "parcel", "verify", "folder")
+				}
 				if args[0] == "import" {
 					assert.Equal(t, before, p.rows("target", itemsQuery))
 				}

@@ -24,6 +24,7 @@ func TestChecksOfTime(t *testing.T) {
 
 	assert.Equal(t, "Docket 3 for production has an approved record that is not imported.", Open(3, "production", 1).Message)
 	assert.Equal(t, "Docket 3 for production has 2 approved records that are not imported.", Open(3, "production", 2).Message)
+	assert.Equal(t, "Another parcel of sandbox, exported after may, was matched with production since (assay, unit). What differs may be older here, not changed.", Overtaken("may", "sandbox", "production", []string{"assay", "unit"}).Message)
 	assert.Equal(t, Blocker, Unfinished(3, "production").Level)
 	assert.Contains(t, Unfinished(3, "production").Mend, "anagram import 3")
 }

@@ -30,6 +30,8 @@ func TestOrder(t *testing.T) {
 		{"a record that refers to itself", []Node{{ID: 1, New: true, Needs: []Edge{soft(1, "f")}}}, []Write{{ID: 1, Without: []string{"f"}}, {ID: 1, Only: []string{"f"}}}},
 		{"what only waits for a circle is written in one go", []Node{{ID: 1, New: true, Needs: []Edge{soft(2, "f")}}, {ID: 2, New: true, Needs: []Edge{soft(1, "f")}}, {ID: 3, New: true, Needs: []Edge{soft(1, "g")}}},
 			[]Write{{ID: 1, Without: []string{"f"}}, {ID: 2, Without: []string{"f"}}, {ID: 3}, {ID: 1, Only: []string{"f"}}, {ID: 2, Only: []string{"f"}}}},
+		{"a change that another one waits for", []Node{{ID: 1, Needs: []Edge{{To: 2, Required: true, Change: true}}}, {ID: 2, Needs: []Edge{{To: 3, Required: true, Change: true}}}, {ID: 3}}, []Write{{ID: 3}, {ID: 2}, {ID: 1}}},
+		{"a change that is only referred to", []Node{{ID: 1, Needs: []Edge{hard(2, "f")}}, {ID: 2}}, []Write{{ID: 1}, {ID: 2}}},
 		{"what is not in this import is no obstacle", []Node{{ID: 1, New: true, Needs: []Edge{hard(99, "f")}}}, []Write{{ID: 1}}},
 	} {
 		got, err := Order(c.nodes)
