@@ -52,6 +52,7 @@ func readStanding(ctx context.Context, d *docket.Docket) (standing, error) {
 					a.declined = append(a.declined, field)
 				}
 			}
+			slices.Sort(a.declined)
 		}
 		byID[f.ID] = a
 		out.approved = append(out.approved, a)

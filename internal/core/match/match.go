@@ -43,7 +43,7 @@ const (
 	RemovedInTarget Reason = "removed-in-target"
 	TargetNewer     Reason = "target-newer"
 	RetiredInTarget Reason = "retired-in-target"
-	// Taken is found once the other records of the target are known; see Finding.Take.
+	// Taken is not found by Join, but once it is known who holds what in the target.
 	Taken Reason = "taken"
 )
 
