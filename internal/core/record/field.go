@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"iter"
+	"slices"
 )
 
 // Field describes one field of a stream of records.
@@ -76,3 +77,8 @@ func (r Record) Stands() Key {
 
 // Stream gives records one after the other. The first error ends it.
 type Stream = iter.Seq2[Record, error]
+
+// FieldAt gives the position of a field, -1 where there is none of that name.
+func FieldAt(fields []Field, name string) int {
+	return slices.IndexFunc(fields, func(f Field) bool { return f.Name == name })
+}

@@ -72,9 +72,34 @@ const (
 	ConfirmRun   = "confirmation" // a match found them loaded
 )
 
+// Outcomes of runs.
+const (
+	Imported    = "imported"
+	Rehearsed   = "rehearsed"
+	Blocked     = "blocked"
+	Interrupted = "interrupted"
+	Failed      = "failed"
+	// WrittenOut is that of load files; a later match finds out whether they were loaded.
+	WrittenOut = "load-files"
+)
+
+// LoadsWait reports whether load files were written and are not confirmed yet.
+func LoadsWait(runs []Run) bool {
+	waiting := false
+	for _, r := range runs {
+		switch {
+		case r.Kind == FilesRun && r.Outcome == WrittenOut:
+			waiting = true
+		case r.Done():
+			waiting = false
+		}
+	}
+	return waiting
+}
+
 // Done reports whether the run ended with the approved records in the target.
 func (r Run) Done() bool {
-	return (r.Kind == ImportRun || r.Kind == ConfirmRun) && r.Outcome == "imported"
+	return (r.Kind == ImportRun || r.Kind == ConfirmRun) && r.Outcome == Imported
 }
 
 // StartRun records that a run begins, durably.

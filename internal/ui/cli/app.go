@@ -18,7 +18,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"anagram/internal/flow"
+	"anagram/internal/flow/session"
 	"anagram/internal/store/workspace"
 )
 
@@ -92,7 +92,7 @@ See the whole job on made-up data with: anagram demo`,
 	in("review", a.matchCommand(), a.pairCommand(), a.reviewCommand(), a.approveCommand(), a.declineCommand(), a.holdCommand())
 	in("import", a.importCommand(), a.historyCommand(), a.statusCommand())
 	root.AddCommand(a.versionCommand())
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &flow.UsageError{Message: err.Error()} })
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &session.UsageError{Message: err.Error()} })
 	return root
 }
 
@@ -106,7 +106,7 @@ func (a *app) run(do func(cmd *cobra.Command, args []string) error) func(*cobra.
 
 // step is run for commands that work in a workspace, with this many arguments; most is
 // -1 for any.
-func (a *app) step(least, most int, do func(*cobra.Command, *flow.Session, []string) error) func(*cobra.Command, []string) error {
+func (a *app) step(least, most int, do func(*cobra.Command, *session.Session, []string) error) func(*cobra.Command, []string) error {
 	return a.run(func(cmd *cobra.Command, given []string) error {
 		if err := arguments(cmd, given, least, most); err != nil {
 			return err
@@ -120,7 +120,7 @@ func (a *app) step(least, most int, do func(*cobra.Command, *flow.Session, []str
 }
 
 // session opens the workspace for a step.
-func (a *app) session() (*flow.Session, error) {
+func (a *app) session() (*session.Session, error) {
 	dir := a.workspaceDir
 	if dir == "" {
 		found, err := workspace.Find(a.Dir)
@@ -135,7 +135,7 @@ func (a *app) session() (*flow.Session, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &flow.Session{Workspace: w, Who: a.who(), Program: "anagram " + version(), Now: a.Now, Progress: a.progress()}, nil
+	return &session.Session{Workspace: w, Who: a.who(), Program: "anagram " + version(), Now: a.Now, Progress: a.progress()}, nil
 }
 
 // who is the person at work: ANAGRAM_USER, else the account.

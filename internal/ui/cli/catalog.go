@@ -10,7 +10,9 @@ import (
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
 	"anagram/internal/core/yamldoc"
-	"anagram/internal/flow"
+	"anagram/internal/flow/fit"
+	"anagram/internal/flow/inspect"
+	"anagram/internal/flow/session"
 )
 
 func (a *app) catalogCommand() *cobra.Command {
@@ -28,12 +30,12 @@ func (a *app) catalogDraftCommand() *cobra.Command {
 foreign keys) and looks at a part of the data, and writes a first catalog. Every guess
 has a comment with its reason. Columns that look like secrets are not looked at.`,
 		Example: "  anagram catalog draft sandbox\n  anagram catalog draft sandbox --out catalog.yaml",
-		RunE: a.step(1, 1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
+		RunE: a.step(1, 1, func(cmd *cobra.Command, s *session.Session, given []string) error {
 			path := ""
 			if out != "" {
 				path = a.path(out)
 			}
-			d, text, err := s.Draft(cmd.Context(), given[0], path)
+			d, text, err := inspect.Draft(cmd.Context(), s, given[0], path)
 			if err != nil {
 				return err
 			}
@@ -59,7 +61,7 @@ func (a *app) catalogShowCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "show [TYPE]",
 		Short: "Show record types in dependency order, or one of them in full",
-		RunE: a.step(0, 1, func(_ *cobra.Command, s *flow.Session, given []string) error {
+		RunE: a.step(0, 1, func(_ *cobra.Command, s *session.Session, given []string) error {
 			c, err := s.Workspace.Catalog()
 			if err != nil {
 				return err
@@ -67,7 +69,7 @@ func (a *app) catalogShowCommand() *cobra.Command {
 			if len(given) == 1 {
 				t, ok := c.Type(given[0])
 				if !ok {
-					return &flow.UsageError{Message: fmt.Sprintf("The catalog has no record type %q%s", given[0], yamldoc.Nearest(given[0], c.Names()))}
+					return &session.UsageError{Message: fmt.Sprintf("The catalog has no record type %q%s", given[0], yamldoc.Nearest(given[0], c.Names()))}
 				}
 				return a.showType(c, t)
 			}
@@ -220,8 +222,8 @@ func (a *app) catalogCheckCommand() *cobra.Command {
 		Long: `Checks that the catalog holds in environments, all of the workspace where none is
 named. Of two, the first is taken for the source and the second for the target: then
 their releases and the settings that must agree are compared as well.`,
-		RunE: a.step(0, -1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
-			reports, together, err := s.CheckCatalog(cmd.Context(), given)
+		RunE: a.step(0, -1, func(cmd *cobra.Command, s *session.Session, given []string) error {
+			reports, together, err := fit.CheckCatalog(cmd.Context(), s, given)
 			if err != nil {
 				return err
 			}
@@ -250,7 +252,7 @@ their releases and the settings that must agree are compared as well.`,
 }
 
 // printCheck prints how the catalog holds in one environment, and gives it as JSON has it.
-func (a *app) printCheck(s *flow.Session, r flow.CatalogReport) map[string]any {
+func (a *app) printCheck(s *session.Session, r fit.CatalogReport) map[string]any {
 	problems := []map[string]any{}
 	broken, records := 0, 0
 	for _, p := range r.Problems {

@@ -8,7 +8,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"anagram/internal/core/match"
-	"anagram/internal/flow"
+	"anagram/internal/flow/decide"
+	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
 )
 
@@ -25,7 +26,7 @@ func (a *app) holdCommand() *cobra.Command {
 }
 
 func (a *app) decideCommand(verb string, decision docket.Decision, short string) *cobra.Command {
-	r := flow.DecideRequest{Decision: decision}
+	r := decide.DecideRequest{Decision: decision}
 	var statuses []string
 	use := verb + " [DOCKET] PATTERN..."
 	cmd := &cobra.Command{
@@ -39,7 +40,7 @@ func (a *app) decideCommand(verb string, decision docket.Decision, short string)
 				which, given = given[:1], given[1:]
 			}
 			if len(given) == 0 && len(statuses)+len(r.Types) == 0 {
-				return &flow.UsageError{Message: "say which findings: a pattern such as assay/GLU or 'assay/*', --status or --type; '*' is all of them"}
+				return &session.UsageError{Message: "say which findings: a pattern such as assay/GLU or 'assay/*', --status or --type; '*' is all of them"}
 			}
 			s, d, err := a.openDocket(cmd.Context(), which)
 			if err != nil {
@@ -47,11 +48,11 @@ func (a *app) decideCommand(verb string, decision docket.Decision, short string)
 			}
 			defer d.Close()
 			r.Patterns, r.Statuses = given, asStatuses(statuses)
-			result, err := s.Decide(cmd.Context(), d, r)
+			result, err := decide.Decide(cmd.Context(), s, d, r)
 			if err != nil {
 				return err
 			}
-			summary, err := flow.Summarize(cmd.Context(), d)
+			summary, err := session.Summarize(cmd.Context(), d)
 			if err != nil {
 				return err
 			}
@@ -76,7 +77,7 @@ func isDocket(arg string) bool {
 	return docketNumber.MatchString(arg) || strings.HasSuffix(arg, ".docket")
 }
 
-func (a *app) printDecided(r flow.DecideRequest, h docket.Header, result flow.DecideResult, summary flow.DocketSummary) error {
+func (a *app) printDecided(r decide.DecideRequest, h docket.Header, result decide.DecideResult, summary session.DocketSummary) error {
 	if a.json {
 		blocked := []map[string]any{}
 		for _, b := range result.Blocked {
@@ -101,9 +102,9 @@ func (a *app) printDecided(r flow.DecideRequest, h docket.Header, result flow.De
 		of = " (" + strings.Join(parts, ", ") + ")"
 	}
 	switch r.Take {
-	case flow.TakeSource:
+	case decide.TakeSource:
 		fmt.Fprintf(a.Out, "%s of docket %d approved with the values of %s%s.\n", what, h.Number, h.Source, of)
-	case flow.TakeTarget:
+	case decide.TakeTarget:
 		fmt.Fprintf(a.Out, "%s of docket %d settled: %s keeps its values%s.\n", what, h.Number, h.Target, of)
 	default:
 		fmt.Fprintf(a.Out, "%s of docket %d %s%s.\n", what, h.Number, r.Decision, of)
@@ -139,10 +140,10 @@ func (a *app) printDecided(r flow.DecideRequest, h docket.Header, result flow.De
 }
 
 // nextStep names the sensible next command for a docket.
-func (a *app) nextStep(s flow.DocketSummary) {
+func (a *app) nextStep(s session.DocketSummary) {
 	n := s.Header.Number
-	imported := len(s.Runs) > 0 && s.Runs[len(s.Runs)-1].Outcome == flow.Imported
-	rehearsed := len(s.Runs) > 0 && s.Runs[len(s.Runs)-1].Outcome == flow.Rehearsed
+	imported := len(s.Runs) > 0 && s.Runs[len(s.Runs)-1].Outcome == docket.Imported
+	rehearsed := len(s.Runs) > 0 && s.Runs[len(s.Runs)-1].Outcome == docket.Rehearsed
 	switch {
 	case imported:
 		a.next(fmt.Sprintf("anagram match %s --against %s", quoteArg(s.Header.Parcel), s.Header.Target))

@@ -12,7 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"anagram/internal/demo"
-	"anagram/internal/flow"
+	"anagram/internal/flow/session"
 )
 
 func (a *app) demoCommand() *cobra.Command {
@@ -30,7 +30,7 @@ command, and its real output.`,
 				return err
 			}
 			if dataOnly && keep == "" {
-				return &flow.UsageError{Message: "--data-only needs --keep, the folder to put the data in"}
+				return &session.UsageError{Message: "--data-only needs --keep, the folder to put the data in"}
 			}
 			return a.runDemo(cmd.Context(), keep, dataOnly, unequal)
 		}),
@@ -118,7 +118,7 @@ func (a *app) runDemo(ctx context.Context, keep string, dataOnly, unequal bool) 
 	if keep != "" {
 		dir = a.path(keep)
 		if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
-			return &flow.UsageError{Message: fmt.Sprintf("%s is not empty; name a new folder with --keep", dir)}
+			return &session.UsageError{Message: fmt.Sprintf("%s is not empty; name a new folder with --keep", dir)}
 		}
 	} else {
 		temporary, err := os.MkdirTemp("", "anagram-demo-")

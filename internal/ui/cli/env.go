@@ -10,7 +10,8 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"anagram/internal/flow"
+	"anagram/internal/flow/inspect"
+	"anagram/internal/flow/session"
 )
 
 func (a *app) envCommand() *cobra.Command {
@@ -21,14 +22,14 @@ func (a *app) envCommand() *cobra.Command {
 
 // needsSub is for commands that do nothing by themselves.
 func (a *app) needsSub(use string) func(*cobra.Command, []string) error {
-	return a.run(func(_ *cobra.Command, _ []string) error { return &flow.UsageError{Message: "usage: anagram " + use} })
+	return a.run(func(_ *cobra.Command, _ []string) error { return &session.UsageError{Message: "usage: anagram " + use} })
 }
 
 func (a *app) envListCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "list",
 		Short: "List the environments of the workspace",
-		RunE: a.step(0, 0, func(_ *cobra.Command, s *flow.Session, _ []string) error {
+		RunE: a.step(0, 0, func(_ *cobra.Command, s *session.Session, _ []string) error {
 			if a.json {
 				list := []map[string]string{}
 				for _, e := range s.Workspace.Environments {
@@ -58,7 +59,7 @@ func (a *app) envLoginCommand() *cobra.Command {
 		Long: `Keeps the password of an environment in the operating system's key store, for
 environments that say password: {keystore: true}. On a terminal it is typed, unseen;
 otherwise it is the first line of standard input.`,
-		RunE: a.step(1, 1, func(_ *cobra.Command, s *flow.Session, given []string) error {
+		RunE: a.step(1, 1, func(_ *cobra.Command, s *session.Session, given []string) error {
 			password, err := a.readPassword(given[0])
 			if err != nil {
 				return err
@@ -85,7 +86,7 @@ func (a *app) readPassword(name string) (string, error) {
 	}
 	line, err := bufio.NewReader(a.In).ReadString('\n')
 	if err != nil && line == "" {
-		return "", &flow.UsageError{Message: "standard input holds no password"}
+		return "", &session.UsageError{Message: "standard input holds no password"}
 	}
 	return strings.TrimRight(line, "\r\n"), nil
 }
@@ -94,8 +95,8 @@ func (a *app) envTestCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "test [NAME...]",
 		Short: "Test that environments can be reached, and say what they are",
-		RunE: a.step(0, -1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
-			reports, err := s.TestEnvironments(cmd.Context(), given)
+		RunE: a.step(0, -1, func(cmd *cobra.Command, s *session.Session, given []string) error {
+			reports, err := inspect.TestEnvironments(cmd.Context(), s, given)
 			if err != nil {
 				return err
 			}

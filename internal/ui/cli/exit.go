@@ -9,7 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"anagram/internal/core/yamldoc"
-	"anagram/internal/flow"
+	"anagram/internal/flow/session"
 	"anagram/internal/store/parcel"
 	"anagram/internal/store/workspace"
 )
@@ -44,12 +44,12 @@ func (a *app) exit(err error) int {
 
 func (a *app) codeOf(err error) int {
 	var (
-		wrongUse    *flow.UsageError
-		badCatalog  *flow.CatalogError
+		wrongUse    *session.UsageError
+		badCatalog  *session.CatalogError
 		badYAML     *yamldoc.Error
 		noWorkspace *workspace.Error
 		taken       *parcel.ExistsError
-		blocked     *flow.BlockedError
+		blocked     *session.BlockedError
 	)
 	switch {
 	case errors.Is(err, context.Canceled):
@@ -66,7 +66,7 @@ func (a *app) codeOf(err error) int {
 // arguments checks the number of arguments; most is -1 for any.
 func arguments(cmd *cobra.Command, given []string, least, most int) error {
 	if len(given) < least || most >= 0 && len(given) > most {
-		return &flow.UsageError{Message: "usage: anagram " + strings.TrimPrefix(strings.TrimSuffix(cmd.UseLine(), " [flags]"), "anagram ")}
+		return &session.UsageError{Message: "usage: anagram " + strings.TrimPrefix(strings.TrimSuffix(cmd.UseLine(), " [flags]"), "anagram ")}
 	}
 	return nil
 }

@@ -6,13 +6,15 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"anagram/internal/flow"
+	"anagram/internal/flow/choose"
+	"anagram/internal/flow/export"
+	"anagram/internal/flow/session"
 	"anagram/internal/store/parcel"
 )
 
 // asked is what a person asked to be exported.
 type asked struct {
-	flow.ExportRequest
+	export.Request
 	where       []string
 	saved, save string
 }
@@ -38,13 +40,13 @@ func selectionFlags(cmd *cobra.Command, r *asked) {
 var exportFlags = []string{"area", "type", "record", "where", "changed-since", "leave-out", "related", "no-files", "selection", "save-selection", "name", "note"}
 
 // request makes the request of what was asked.
-func (a *app) request(s *flow.Session, r *asked) (flow.ExportRequest, error) {
+func (a *app) request(s *session.Session, r *asked) (export.Request, error) {
 	own := r.Selection
 	for _, text := range r.where {
 		typ, condition, ok := strings.Cut(text, ":")
 		typ, condition = strings.TrimSpace(typ), strings.TrimSpace(condition)
 		if !ok || typ == "" || condition == "" {
-			return r.ExportRequest, &flow.UsageError{Message: fmt.Sprintf("--where %q is written as 'TYPE: CONDITION', such as \"assay: status == 'A'\"", text)}
+			return r.Request, &session.UsageError{Message: fmt.Sprintf("--where %q is written as 'TYPE: CONDITION', such as \"assay: status == 'A'\"", text)}
 		}
 		if own.Where == nil {
 			own.Where = map[string]string{}
@@ -54,25 +56,25 @@ func (a *app) request(s *flow.Session, r *asked) (flow.ExportRequest, error) {
 		}
 		own.Where[typ] = condition
 	}
-	out := r.ExportRequest
+	out := r.Request
 	var err error
 	if r.save != "" {
 		if err := s.Workspace.CanSave(r.save); err != nil {
 			return out, err
 		}
 	}
-	if out.Selection, err = s.Selection(r.saved, own); err != nil {
+	if out.Selection, err = choose.Selection(s, r.saved, own); err != nil {
 		return out, err
 	}
 	return out, nil
 }
 
 // keep saves the selection, once the export has shown that it can be carried out.
-func (a *app) keep(s *flow.Session, r *asked, done flow.ExportRequest) error {
+func (a *app) keep(s *session.Session, r *asked, done export.Request) error {
 	if r.save == "" {
 		return nil
 	}
-	if err := s.SaveSelection(r.save, done.Selection); err != nil {
+	if err := choose.SaveSelection(s, r.save, done.Selection); err != nil {
 		return err
 	}
 	a.note("The selection is in anagram.yaml as %s.", r.save)
@@ -92,13 +94,13 @@ What chosen records refer to comes along, and their parts with all that those re
 to; the parcel says for each record whether it was chosen and, if not, through what
 it came along. --related parts or none brings less.`,
 		Example: "  anagram export sandbox --area tests --note \"New year\"\n  anagram export sandbox --record panel/BMP\n  anagram export sandbox --where \"assay: status == 'A'\" --leave-out 'comment_code/*'",
-		RunE: a.step(1, 1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
+		RunE: a.step(1, 1, func(cmd *cobra.Command, s *session.Session, given []string) error {
 			r.Environment = given[0]
 			request, err := a.request(s, &r)
 			if err != nil {
 				return err
 			}
-			result, err := s.Export(cmd.Context(), request)
+			result, err := export.Export(cmd.Context(), s, request)
 			if err != nil {
 				return err
 			}
@@ -119,7 +121,7 @@ type typeCount struct {
 	Along  int    `json:"along"`
 }
 
-func (a *app) printExport(result flow.ExportResult) error {
+func (a *app) printExport(result export.Result) error {
 	m := result.Manifest
 	if a.json {
 		types := []typeCount{}

@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"anagram/internal/flow"
+	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
 )
 
@@ -39,7 +39,7 @@ func (a *app) historyCommand() *cobra.Command {
 	}
 }
 
-func summaryJSON(s flow.DocketSummary) map[string]any {
+func summaryJSON(s session.DocketSummary) map[string]any {
 	if s.Err != nil {
 		return map[string]any{"docket": s.Header.Number, "error": s.Err.Error()}
 	}
@@ -56,12 +56,12 @@ func summaryJSON(s flow.DocketSummary) map[string]any {
 // outcomeOf says how a run ended; one without an end was cut off.
 func outcomeOf(r docket.Run) string {
 	if r.EndedAt == "" {
-		return flow.Interrupted
+		return docket.Interrupted
 	}
 	return r.Outcome
 }
 
-func (a *app) printHistory(summaries []flow.DocketSummary) error {
+func (a *app) printHistory(summaries []session.DocketSummary) error {
 	if a.json {
 		list := []map[string]any{}
 		for _, s := range summaries {
@@ -86,18 +86,18 @@ func (a *app) printHistory(summaries []flow.DocketSummary) error {
 	return nil
 }
 
-func outcomeText(s flow.DocketSummary) string {
+func outcomeText(s session.DocketSummary) string {
 	// What all imports of the docket wrote together; where none did, how the last ended.
 	added, changed, last := 0, 0, ""
 	for _, r := range s.Runs {
-		if r.Kind == docket.FilesRun && r.Outcome == flow.WrittenOut && last == "" {
+		if r.Kind == docket.FilesRun && r.Outcome == docket.WrittenOut && last == "" {
 			last = "load files wait"
 		}
 		if r.Kind == docket.ImportRun || r.Kind == docket.ConfirmRun {
 			added, changed, last = added+r.New, changed+r.Changed, outcomeOf(r)
 		}
 	}
-	if last != "" && (last == flow.Imported || added+changed > 0) {
+	if last != "" && (last == docket.Imported || added+changed > 0) {
 		return fmt.Sprintf("%d new, %d changed", added, changed)
 	}
 	if last != "" {
@@ -110,7 +110,7 @@ func outcomeText(s flow.DocketSummary) string {
 }
 
 func (a *app) printDocketHistory(ctx context.Context, d *docket.Docket) error {
-	s, err := flow.Summarize(ctx, d)
+	s, err := session.Summarize(ctx, d)
 	if err != nil {
 		return err
 	}

@@ -6,7 +6,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"anagram/internal/flow"
+	"anagram/internal/flow/importing"
+	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
 )
 
@@ -33,16 +34,16 @@ order, for somebody who may write to the target when you may not.`,
 				return err
 			}
 			defer d.Close()
-			var result flow.ImportResult
+			var result importing.Result
 			switch {
 			case form != "" && intoFiles == "":
-				return &flow.UsageError{Message: "--form goes with --into-files"}
+				return &session.UsageError{Message: "--form goes with --into-files"}
 			case intoFiles != "" && rehearse:
-				return &flow.UsageError{Message: "--rehearse and --into-files do not go together: load files are never written to the target"}
+				return &session.UsageError{Message: "--rehearse and --into-files do not go together: load files are never written to the target"}
 			case intoFiles != "":
-				result, err = s.WriteLoadFiles(cmd.Context(), d, a.path(intoFiles), cmp.Or(form, "csv"))
+				result, err = importing.WriteLoadFiles(cmd.Context(), s, d, a.path(intoFiles), cmp.Or(form, "csv"))
 			default:
-				result, err = s.Import(cmd.Context(), d, rehearse)
+				result, err = importing.Import(cmd.Context(), s, d, rehearse)
 			}
 			if err != nil && a.json && result.Outcome != "" {
 				_ = a.printImportJSON(result)
@@ -59,8 +60,8 @@ order, for somebody who may write to the target when you may not.`,
 	return cmd
 }
 
-func (a *app) printImportJSON(r flow.ImportResult) error {
-	left := append([]flow.LeftOut{}, r.LeftOut...)
+func (a *app) printImportJSON(r importing.Result) error {
+	left := append([]importing.LeftOut{}, r.LeftOut...)
 	doc := map[string]any{
 		"docket": r.Header.Number, "outcome": r.Outcome, "written": map[string]int{"new": r.New, "changed": r.Changed},
 		"already": r.Already, "left_out": left, "verified": r.Verified, "seconds": float64(int(r.Seconds*1000)) / 1000,
@@ -71,12 +72,12 @@ func (a *app) printImportJSON(r flow.ImportResult) error {
 	return a.printJSON(doc)
 }
 
-func (a *app) printImport(r flow.ImportResult, d *docket.Docket, folder string) error {
+func (a *app) printImport(r importing.Result, d *docket.Docket, folder string) error {
 	nothing := r.New+r.Changed+r.Already+len(r.LeftOut)+len(r.Failures) == 0
 	switch {
-	case r.Outcome == flow.Failed:
+	case r.Outcome == docket.Failed:
 		a.code = exitFailed
-	case r.Outcome == flow.Blocked:
+	case r.Outcome == docket.Blocked:
 		a.code = exitBlocked
 	case len(r.LeftOut) > 0:
 		a.code = exitLeftOut
@@ -99,19 +100,19 @@ func (a *app) printImport(r flow.ImportResult, d *docket.Docket, folder string) 
 			a.next(fmt.Sprintf("anagram review %d", h.Number))
 		}
 		return nil
-	case r.Outcome == flow.Failed:
+	case r.Outcome == docket.Failed:
 		fmt.Fprintln(out, a.wrap(fmt.Sprintf("The import of docket %d failed. Nothing was written to %s; everything is as it was.", h.Number, h.Target), ""))
 		for _, f := range r.Failures {
 			fmt.Fprintln(out, a.wrap("  "+f.Message, "  "))
 		}
 		fmt.Fprintln(out, a.wrap("Decline or hold the records above, or mend them in "+h.Source+" and match again; then import again.", ""))
-	case r.Outcome == flow.Blocked:
+	case r.Outcome == docket.Blocked:
 		fmt.Fprintf(out, "Every approved record of docket %d is blocked; nothing was written to %s.\n", h.Number, h.Target)
 	case r.Already > 0 && r.New+r.Changed == 0:
 		fmt.Fprintf(out, "There was nothing left to write to %s.\n", h.Target)
-	case r.Outcome == flow.WrittenOut:
+	case r.Outcome == docket.WrittenOut:
 		fmt.Fprintln(out, a.wrap(fmt.Sprintf("Wrote load files for %s records of docket %d into %s. Nothing was written to %s; when they have been loaded there, the next match says so.", written, h.Number, folder, h.Target), ""))
-	case r.Outcome == flow.Rehearsed:
+	case r.Outcome == docket.Rehearsed:
 		fmt.Fprintln(out, a.wrap(fmt.Sprintf("Rehearsed docket %d in %s: %s records were written, read back and found equal. Then all of it was taken back; %s is as it was.", h.Number, h.Target, written, h.Target), ""))
 	default:
 		fmt.Fprintln(out, a.wrap(fmt.Sprintf("Imported docket %d into %s: %s records were written, read back and found equal.", h.Number, h.Target, written), ""))
@@ -135,11 +136,11 @@ func (a *app) printImport(r flow.ImportResult, d *docket.Docket, folder string) 
 		fmt.Fprintf(out, "Still open in docket %d: %s.\n", h.Number, count(r.Open, "finding"))
 	}
 	switch r.Outcome {
-	case flow.Rehearsed:
+	case docket.Rehearsed:
 		a.next(fmt.Sprintf("anagram import %d", h.Number))
-	case flow.Imported:
+	case docket.Imported:
 		a.next(fmt.Sprintf("anagram match %s --against %s", quoteArg(h.Parcel), h.Target))
-	case flow.Blocked:
+	case docket.Blocked:
 		a.next(fmt.Sprintf("anagram review %d", h.Number))
 	}
 	return nil

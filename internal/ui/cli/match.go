@@ -8,7 +8,11 @@ import (
 
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
-	"anagram/internal/flow"
+	"anagram/internal/flow/export"
+	"anagram/internal/flow/importing"
+	"anagram/internal/flow/library"
+	"anagram/internal/flow/matching"
+	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
 )
 
@@ -23,13 +27,13 @@ a docket of what differs. Nothing is written to the environment. P is the name o
 parcel, a path to one, - for one on standard input, or an environment, which is then
 exported first. With a parcel to compare with, neither side needs to be reached.`,
 		Example: "  anagram match january --against production\n  anagram match sandbox --against production --area prices",
-		RunE: a.step(1, 1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
+		RunE: a.step(1, 1, func(cmd *cobra.Command, s *session.Session, given []string) error {
 			if against == "" {
-				return &flow.UsageError{Message: "match needs --against, the environment or parcel to compare with"}
+				return &session.UsageError{Message: "match needs --against, the environment or parcel to compare with"}
 			}
 			name := given[0]
 			if name == "-" {
-				received, err := s.Receive(cmd.Context(), a.In)
+				received, err := library.Receive(cmd.Context(), s, a.In)
 				if err != nil {
 					return err
 				}
@@ -37,7 +41,7 @@ exported first. With a parcel to compare with, neither side needs to be reached.
 				name = received
 			}
 			if _, err := s.Workspace.Environment(name); err == nil {
-				if err := s.CanMatch(against); err != nil {
+				if err := matching.CanMatch(s, against); err != nil {
 					return err
 				}
 				r.Environment, r.Target = name, against
@@ -45,7 +49,7 @@ exported first. With a parcel to compare with, neither side needs to be reached.
 				if err != nil {
 					return err
 				}
-				exported, err := s.Export(cmd.Context(), request)
+				exported, err := export.Export(cmd.Context(), s, request)
 				if err != nil {
 					return err
 				}
@@ -55,13 +59,19 @@ exported first. With a parcel to compare with, neither side needs to be reached.
 				name = exported.Manifest.Name
 				a.note("Exported %s from %s into parcel %s.", count(exported.Manifest.Records(), "record"), r.Environment, name)
 			} else if flag := firstChanged(cmd, exportFlags...); flag != "" {
-				return &flow.UsageError{Message: fmt.Sprintf("--%s is for an export; %s is no environment, so nothing is exported. Leave it out", flag, name)}
+				return &session.UsageError{Message: fmt.Sprintf("--%s is for an export; %s is no environment, so nothing is exported. Leave it out", flag, name)}
 			}
-			result, err := s.Match(cmd.Context(), flow.MatchRequest{Parcel: name, Against: against, Agreed: agreed})
+			result, err := matching.Match(cmd.Context(), s, matching.Request{Parcel: name, Against: against, Agreed: agreed, Fresh: r.Environment != ""})
 			if err != nil {
 				return err
 			}
-			return a.printMatch(result)
+			var loads []importing.Confirmation
+			if result.Header.TargetParcel == "" {
+				if loads, err = importing.ConfirmLoads(cmd.Context(), s, result.Header.Target); err != nil {
+					return err
+				}
+			}
+			return a.printMatch(result, loads)
 		}),
 	}
 	selectionFlags(cmd, &r)
@@ -106,7 +116,7 @@ func (c statusCounts) differs() bool {
 	return c.New+c.Changed+c.Conflict+c.TargetEdit+c.TargetOnly+c.NotCompared > 0
 }
 
-func (a *app) printMatch(r flow.MatchResult) error {
+func (a *app) printMatch(r matching.Result, loads []importing.Confirmation) error {
 	var totals statusCounts
 	types := []statusCounts{}
 	for _, t := range r.Types {
@@ -133,7 +143,7 @@ func (a *app) printMatch(r flow.MatchResult) error {
 	if r.Carried > 0 {
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s declined or held as before, as both sides are as they were.", count(r.Carried, "finding")), ""))
 	}
-	for _, c := range r.Loads {
+	for _, c := range loads {
 		if c.Missing == 0 {
 			fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("The load files of docket %d were loaded: %s as approved.", c.Docket, count(c.Records, "record")), ""))
 		} else {

@@ -5,7 +5,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"anagram/internal/flow"
+	"anagram/internal/core/show"
+	"anagram/internal/flow/decide"
+	"anagram/internal/flow/session"
 	"anagram/internal/store/workspace"
 )
 
@@ -20,18 +22,18 @@ the next match on they are one record: the change of its key is shown as such, a
 its parts and what refers to it follow. Pairs are kept in pairs.jsonl, beside
 anagram.yaml.`,
 		Example: "  anagram pair comment_code/HAEM comment_code/HEMOLYSIS\n  anagram pair --list\n  anagram pair --forget comment_code/HAEM comment_code/HEMOLYSIS",
-		RunE: a.step(0, 2, func(cmd *cobra.Command, s *flow.Session, given []string) error {
+		RunE: a.step(0, 2, func(cmd *cobra.Command, s *session.Session, given []string) error {
 			switch {
 			case list && (forget || note != "" || len(given) > 0):
-				return &flow.UsageError{Message: "pair --list takes no addresses and no other options"}
+				return &session.UsageError{Message: "pair --list takes no addresses and no other options"}
 			case list:
 				return a.listPairs(s)
 			case len(given) != 2:
-				return &flow.UsageError{Message: "pair needs two addresses: TYPE/OLD and TYPE/NEW"}
+				return &session.UsageError{Message: "pair needs two addresses: TYPE/OLD and TYPE/NEW"}
 			case forget && note != "":
-				return &flow.UsageError{Message: "--note goes with a new pair, not with --forget"}
+				return &session.UsageError{Message: "--note goes with a new pair, not with --forget"}
 			case forget:
-				if err := s.Unpair(given[0], given[1]); err != nil {
+				if err := decide.Unpair(s, given[0], given[1]); err != nil {
 					return err
 				}
 				if a.json {
@@ -40,7 +42,7 @@ anagram.yaml.`,
 				fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s and %s are no longer paired.", given[0], given[1]), ""))
 				return nil
 			}
-			result, err := s.Pair(cmd.Context(), given[0], given[1], note)
+			result, err := decide.Pair(cmd.Context(), s, given[0], given[1], note)
 			if err != nil {
 				return err
 			}
@@ -54,7 +56,7 @@ anagram.yaml.`,
 	return cmd
 }
 
-func (a *app) printPair(r flow.PairResult) error {
+func (a *app) printPair(r decide.PairResult) error {
 	if a.json {
 		return a.printJSON(map[string]any{"old": r.Old, "new": r.New, "known": r.Known})
 	}
@@ -74,7 +76,7 @@ func (a *app) printPair(r flow.PairResult) error {
 	return nil
 }
 
-func (a *app) listPairs(s *flow.Session) error {
+func (a *app) listPairs(s *session.Session) error {
 	pairs, err := s.Workspace.Pairs()
 	if err != nil {
 		return err
@@ -88,7 +90,7 @@ func (a *app) listPairs(s *flow.Session) error {
 	}
 	t := table{columns: []string{"old", "new", "paired", "note"}}
 	for _, p := range pairs {
-		t.add(p.Old, p.New, when(p.At)+" by "+p.By, flow.Harmless(p.Note))
+		t.add(p.Old, p.New, when(p.At)+" by "+p.By, show.Harmless(p.Note))
 	}
 	a.printTable(t, "")
 	return nil

@@ -10,7 +10,10 @@ import (
 
 	"anagram/internal/core/check"
 	"anagram/internal/core/record"
-	"anagram/internal/flow"
+	"anagram/internal/core/show"
+	"anagram/internal/flow/choose"
+	"anagram/internal/flow/library"
+	"anagram/internal/flow/session"
 	"anagram/internal/store/parcel"
 )
 
@@ -26,8 +29,8 @@ func (a *app) parcelListCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "list",
 		Short: "List the parcels of the library, newest first",
-		RunE: a.step(0, 0, func(cmd *cobra.Command, s *flow.Session, _ []string) error {
-			entries, err := s.Library()
+		RunE: a.step(0, 0, func(cmd *cobra.Command, s *session.Session, _ []string) error {
+			entries, err := library.Library(s)
 			if err != nil {
 				return err
 			}
@@ -92,31 +95,31 @@ func (a *app) parcelShowCommand() *cobra.Command {
 		Use:     "show P [PATTERN...]",
 		Short:   "Show what a parcel is, or records in it",
 		Example: "  anagram parcel show january\n  anagram parcel show january 'assay_range/GLU/*'",
-		RunE: a.step(1, -1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
-			p, err := s.OpenParcel(given[0])
+		RunE: a.step(1, -1, func(cmd *cobra.Command, s *session.Session, given []string) error {
+			p, err := library.OpenParcel(s, given[0])
 			if err != nil {
 				return err
 			}
 			defer p.Close()
 			if len(given) == 1 {
-				moved, reached := s.SourceMoved(cmd.Context(), p)
+				moved, reached := library.SourceMoved(cmd.Context(), s, p)
 				return a.showParcel(p, moved, reached)
 			}
 			var patterns []record.Pattern
 			for _, text := range given[1:] {
 				pattern, err := record.ParsePattern(text)
 				if err != nil {
-					return &flow.UsageError{Message: err.Error()}
+					return &session.UsageError{Message: err.Error()}
 				}
 				patterns = append(patterns, pattern)
 			}
 			found := 0
-			err = s.ParcelRecords(cmd.Context(), p, patterns, func(r flow.ParcelRecord) error {
+			err = library.ParcelRecords(cmd.Context(), s, p, patterns, func(r library.ParcelRecord) error {
 				found++
 				return a.showRecord(p, r)
 			})
 			if err == nil && found == 0 {
-				return &flow.UsageError{Message: fmt.Sprintf("No record in parcel %s fits %s", p.Manifest.Name, strings.Join(given[1:], ", "))}
+				return &session.UsageError{Message: fmt.Sprintf("No record in parcel %s fits %s", p.Manifest.Name, strings.Join(given[1:], ", "))}
 			}
 			return err
 		}),
@@ -144,7 +147,7 @@ func (a *app) showParcel(p *parcel.Reader, moved []check.Moved, reached bool) er
 	for _, r := range m.Resealed {
 		line("edited", when(r.At)+" by "+r.By+": "+r.Note)
 	}
-	line("selection", flow.SelectionWords(m.Selection))
+	line("selection", choose.SelectionWords(m.Selection))
 	if c, ok := check.Source(m.Name, m.Source, moved); ok {
 		line("now", c.Message+" "+c.Mend)
 	} else if reached {
@@ -160,7 +163,7 @@ func (a *app) showParcel(p *parcel.Reader, moved []check.Moved, reached bool) er
 	return nil
 }
 
-func (a *app) showRecord(p *parcel.Reader, r flow.ParcelRecord) error {
+func (a *app) showRecord(p *parcel.Reader, r library.ParcelRecord) error {
 	if a.json {
 		line := record.AppendLine(nil, r.Type.Fields, r.Record)
 		return a.printJSON(map[string]any{"address": r.Address, "type": r.Type.Name, "record": json.RawMessage(line)})
@@ -179,7 +182,7 @@ func (a *app) showRecord(p *parcel.Reader, r flow.ParcelRecord) error {
 		if r.Values[i].IsAbsent() {
 			continue
 		}
-		fmt.Fprintln(out, a.wrap(fmt.Sprintf("  %-*s  %s", width, f.Name, flow.Readable(flow.Show(p.Catalog, f, r.Values[i]))), strings.Repeat(" ", width+2)))
+		fmt.Fprintln(out, a.wrap(fmt.Sprintf("  %-*s  %s", width, f.Name, show.Readable(show.Show(p.Catalog, f, r.Values[i]))), strings.Repeat(" ", width+2)))
 	}
 	return nil
 }
@@ -188,8 +191,8 @@ func (a *app) parcelVerifyCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "verify P",
 		Short: "Check that a parcel's bytes are what was exported",
-		RunE: a.step(1, 1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
-			p, err := s.OpenParcel(given[0])
+		RunE: a.step(1, 1, func(cmd *cobra.Command, s *session.Session, given []string) error {
+			p, err := library.OpenParcel(s, given[0])
 			if err != nil {
 				return err
 			}
@@ -200,7 +203,7 @@ func (a *app) parcelVerifyCommand() *cobra.Command {
 			// The bytes are right; whether they are records is seen by reading them.
 			records := 0
 			everything, _ := record.ParsePattern("*")
-			err = s.ParcelRecords(cmd.Context(), p, []record.Pattern{everything}, func(flow.ParcelRecord) error { records++; return nil })
+			err = library.ParcelRecords(cmd.Context(), s, p, []record.Pattern{everything}, func(library.ParcelRecord) error { records++; return nil })
 			if err != nil {
 				return err
 			}
@@ -214,12 +217,12 @@ func (a *app) parcelVerifyCommand() *cobra.Command {
 }
 
 // sourceMoved asks a parcel's source what changed there since the export.
-func sourceMoved(ctx context.Context, s *flow.Session, e flow.LibraryEntry) (check.Check, bool) {
-	p, err := s.OpenParcel(e.File)
+func sourceMoved(ctx context.Context, s *session.Session, e library.LibraryEntry) (check.Check, bool) {
+	p, err := library.OpenParcel(s, e.File)
 	if err != nil {
 		return check.Check{}, false
 	}
 	defer p.Close()
-	moved, _ := s.SourceMoved(ctx, p)
+	moved, _ := library.SourceMoved(ctx, s, p)
 	return check.Source(e.Name, e.Manifest.Source, moved)
 }

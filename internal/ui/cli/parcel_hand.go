@@ -8,7 +8,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"anagram/internal/core/record"
-	"anagram/internal/flow"
+	"anagram/internal/core/show"
+	"anagram/internal/flow/byhand"
+	"anagram/internal/flow/export"
+	"anagram/internal/flow/library"
+	"anagram/internal/flow/session"
 )
 
 func (a *app) parcelResealCommand() *cobra.Command {
@@ -21,8 +25,8 @@ nothing twice) and seals it again in its place. In the folder form a type may be
 given as records/TYPE.csv or records/TYPE.xlsx instead of records/TYPE.jsonl. Who
 sealed it again, when and why stays visible wherever the parcel is used.`,
 		Example: "  anagram parcel reseal month-end --note \"price of GLU corrected by hand\"",
-		RunE: a.step(1, 1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
-			result, err := s.Reseal(cmd.Context(), given[0], note)
+		RunE: a.step(1, 1, func(cmd *cobra.Command, s *session.Session, given []string) error {
+			result, err := byhand.Reseal(cmd.Context(), s, given[0], note)
 			if err != nil {
 				return err
 			}
@@ -34,7 +38,7 @@ sealed it again, when and why stays visible wherever the parcel is used.`,
 }
 
 func (a *app) parcelMakeCommand() *cobra.Command {
-	var r flow.MakeRequest
+	var r byhand.MakeRequest
 	cmd := &cobra.Command{
 		Use:   "make FOLDER --like ENV_OR_PARCEL",
 		Short: "Make a parcel of records written by hand",
@@ -42,9 +46,9 @@ func (a *app) parcelMakeCommand() *cobra.Command {
 every record. Which fields a record type has, and of what kind they are, is taken
 from an environment or another parcel.`,
 		Example: "  anagram parcel make new-units --like production",
-		RunE: a.step(1, 1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
+		RunE: a.step(1, 1, func(cmd *cobra.Command, s *session.Session, given []string) error {
 			r.Folder = a.path(given[0])
-			result, err := s.Make(cmd.Context(), r)
+			result, err := byhand.Make(cmd.Context(), s, r)
 			if err != nil {
 				return err
 			}
@@ -57,7 +61,7 @@ from an environment or another parcel.`,
 	return cmd
 }
 
-func (a *app) printMade(result flow.ExportResult, verb string) error {
+func (a *app) printMade(result export.Result, verb string) error {
 	m := result.Manifest
 	if a.json {
 		return a.printJSON(map[string]any{"parcel": m.Name, "file": result.File, "records": m.Records(), "types": len(m.Types), "files": len(m.Files), "bytes": result.Bytes, "resealed": len(m.Resealed)})
@@ -78,14 +82,14 @@ func (a *app) parcelTableCommand() *cobra.Command {
 		Long: `Shows the records of one type as a table, with as many fields as fit. With --out all
 of them are written whole, as a CSV file or a spreadsheet that can be edited.`,
 		Example: "  anagram parcel table month-end unit\n  anagram parcel table month-end price_line --out prices.xlsx",
-		RunE: a.step(2, -1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
+		RunE: a.step(2, -1, func(cmd *cobra.Command, s *session.Session, given []string) error {
 			if out == "" {
 				return a.showTable(cmd.Context(), s, given)
 			}
 			if len(given) > 2 {
-				return &flow.UsageError{Message: "--out writes all records of the type; leave the patterns out"}
+				return &session.UsageError{Message: "--out writes all records of the type; leave the patterns out"}
 			}
-			n, err := s.WriteTable(cmd.Context(), given[0], given[1], a.path(out))
+			n, err := byhand.WriteTable(cmd.Context(), s, given[0], given[1], a.path(out))
 			if err != nil {
 				return err
 			}
@@ -104,8 +108,8 @@ of them are written whole, as a CSV file or a spreadsheet that can be edited.`,
 const widest = 28
 
 // showTable prints the records of a type, a row each, with the fields that fit.
-func (a *app) showTable(ctx context.Context, s *flow.Session, given []string) error {
-	p, err := s.OpenParcel(given[0])
+func (a *app) showTable(ctx context.Context, s *session.Session, given []string) error {
+	p, err := library.OpenParcel(s, given[0])
 	if err != nil {
 		return err
 	}
@@ -118,7 +122,7 @@ func (a *app) showTable(ctx context.Context, s *flow.Session, given []string) er
 	for _, text := range texts {
 		pattern, err := record.ParsePattern(text)
 		if err != nil {
-			return &flow.UsageError{Message: err.Error()}
+			return &session.UsageError{Message: err.Error()}
 		}
 		patterns = append(patterns, pattern)
 	}
@@ -128,7 +132,7 @@ func (a *app) showTable(ctx context.Context, s *flow.Session, given []string) er
 	if t, ok := p.Catalog.Type(given[1]); ok {
 		title = t.Title
 	}
-	err = s.ParcelRecords(ctx, p, patterns, func(r flow.ParcelRecord) error {
+	err = library.ParcelRecords(ctx, s, p, patterns, func(r library.ParcelRecord) error {
 		if r.Type.Name != given[1] {
 			return nil
 		}
@@ -140,7 +144,7 @@ func (a *app) showTable(ctx context.Context, s *flow.Session, given []string) er
 				}
 				text := ""
 				if !r.Values[i].IsAbsent() && !r.Values[i].IsNull() {
-					text = flow.Readable(flow.Show(p.Catalog, f, r.Values[i]))
+					text = show.Readable(show.Show(p.Catalog, f, r.Values[i]))
 				}
 				row, named = append(row, ansi.Truncate(text, widest, "…")), append(named, f.Name)
 			}
@@ -155,7 +159,7 @@ func (a *app) showTable(ctx context.Context, s *flow.Session, given []string) er
 		return err
 	}
 	if len(rows) == 0 {
-		return &flow.UsageError{Message: fmt.Sprintf("Parcel %s holds no records of %q that fit", given[0], given[1])}
+		return &session.UsageError{Message: fmt.Sprintf("Parcel %s holds no records of %q that fit", given[0], given[1])}
 	}
 	fit, left := 0, a.width()
 	for column := range header {

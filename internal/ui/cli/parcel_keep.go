@@ -5,7 +5,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"anagram/internal/flow"
+	"anagram/internal/flow/export"
+	"anagram/internal/flow/library"
+	"anagram/internal/flow/session"
 )
 
 func (a *app) parcelAgainCommand() *cobra.Command {
@@ -15,8 +17,8 @@ func (a *app) parcelAgainCommand() *cobra.Command {
 		Use:     "again P",
 		Short:   "Export once more what a parcel holds: same environment, same selection",
 		Example: "  anagram parcel again month-end-may --name month-end-june",
-		RunE: a.step(1, 1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
-			result, err := s.Again(cmd.Context(), given[0], name, note, asFolder)
+		RunE: a.step(1, 1, func(cmd *cobra.Command, s *session.Session, given []string) error {
+			result, err := export.Again(cmd.Context(), s, given[0], name, note, asFolder)
 			if err != nil {
 				return err
 			}
@@ -33,8 +35,8 @@ func (a *app) parcelRenameCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "rename P NAME",
 		Short: "Give a parcel of the library another name",
-		RunE: a.step(2, 2, func(_ *cobra.Command, s *flow.Session, given []string) error {
-			path, err := s.Rename(given[0], given[1])
+		RunE: a.step(2, 2, func(_ *cobra.Command, s *session.Session, given []string) error {
+			path, err := library.Rename(s, given[0], given[1])
 			if err != nil {
 				return err
 			}
@@ -52,8 +54,8 @@ func (a *app) parcelRemoveCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "remove P",
 		Short: "Remove a parcel from the library for good",
-		RunE: a.step(1, 1, func(cmd *cobra.Command, s *flow.Session, given []string) error {
-			path, err := s.Remove(cmd.Context(), given[0], anyway)
+		RunE: a.step(1, 1, func(cmd *cobra.Command, s *session.Session, given []string) error {
+			path, err := library.Remove(cmd.Context(), s, given[0], anyway)
 			if err != nil {
 				return err
 			}

@@ -13,7 +13,7 @@ import (
 
 	"anagram/internal/core/yamldoc"
 	"anagram/internal/environment"
-	"anagram/internal/flow"
+	"anagram/internal/flow/session"
 	"anagram/internal/store/parcel"
 	"anagram/internal/store/workspace"
 )
@@ -65,8 +65,8 @@ func TestNumbersAndNouns(t *testing.T) {
 func TestExitCodesFollowFromTheTypeOfAnError(t *testing.T) {
 	for want, errs := range map[int][]error{
 		exitFailed:      {errors.New("x"), &environment.Error{}, &environment.RecordError{}, &parcel.Error{}},
-		exitUsage:       {&flow.UsageError{}, &flow.CatalogError{}, &yamldoc.Error{}, &workspace.Error{}, &parcel.ExistsError{}},
-		exitBlocked:     {&flow.BlockedError{}},
+		exitUsage:       {&session.UsageError{}, &session.CatalogError{}, &yamldoc.Error{}, &workspace.Error{}, &parcel.ExistsError{}},
+		exitBlocked:     {&session.BlockedError{}},
 		exitInterrupted: {context.Canceled, fmt.Errorf("reading: %w", context.Canceled)},
 	} {
 		for _, err := range errs {

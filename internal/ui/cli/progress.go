@@ -8,7 +8,7 @@ import (
 	"github.com/schollz/progressbar/v3"
 	"golang.org/x/term"
 
-	"anagram/internal/flow"
+	"anagram/internal/flow/session"
 )
 
 // bar shows progress on a terminal, once a stretch takes longer than a second, and
@@ -24,7 +24,7 @@ type bar struct {
 	bar     *progressbar.ProgressBar
 }
 
-func (a *app) progress() flow.Progress {
+func (a *app) progress() session.Progress {
 	b := &bar{log: a.logger()}
 	if f, ok := a.Err.(*os.File); ok && !a.quiet && !a.json && term.IsTerminal(int(f.Fd())) {
 		b.shown, b.out = true, f

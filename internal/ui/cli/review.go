@@ -13,7 +13,9 @@ import (
 
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
-	"anagram/internal/flow"
+	"anagram/internal/core/show"
+	"anagram/internal/flow/decide"
+	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
 	"anagram/internal/store/workspace"
 )
@@ -40,7 +42,7 @@ func (a *app) reviewCommand() *cobra.Command {
 			if a.json {
 				encoder := json.NewEncoder(a.Out)
 				encoder.SetEscapeHTML(false)
-				return s.Review(cmd.Context(), d, only, asStatuses(statuses), types, func(r flow.Reviewed) error {
+				return decide.Review(cmd.Context(), s, d, only, asStatuses(statuses), types, func(r decide.Reviewed) error {
 					return encoder.Encode(reviewJSON(r))
 				})
 			}
@@ -59,12 +61,12 @@ func (a *app) reviewCommand() *cobra.Command {
 
 // openDocket opens the docket named first in the arguments, or the newest one, and
 // says which.
-func (a *app) openDocket(ctx context.Context, given []string) (*flow.Session, *docket.Docket, error) {
+func (a *app) openDocket(ctx context.Context, given []string) (*session.Session, *docket.Docket, error) {
 	s, err := a.session()
 	var none *workspace.Error
 	if errors.As(err, &none) && len(given) > 0 && isDocket(given[0]) && !docketNumber.MatchString(given[0]) {
 		// A docket file is complete in itself: an approver may have nothing else.
-		s, err = &flow.Session{Workspace: &workspace.Workspace{Dir: a.Dir}, Who: a.who(), Program: "anagram " + version(), Now: a.Now, Progress: a.progress()}, nil
+		s, err = &session.Session{Workspace: &workspace.Workspace{Dir: a.Dir}, Who: a.who(), Program: "anagram " + version(), Now: a.Now, Progress: a.progress()}, nil
 	}
 	if err != nil {
 		return nil, nil, err
@@ -106,16 +108,16 @@ type findingJSON struct {
 	Checks    []check.Check   `json:"checks"`
 }
 
-func reviewJSON(r flow.Reviewed) findingJSON {
+func reviewJSON(r decide.Reviewed) findingJSON {
 	return findingJSON{Address: r.Address, Was: r.Was, Type: r.Type, Title: r.Title, Status: r.Status, Reasons: append([]string{}, r.Reasons...), Decision: r.Decision,
 		DecidedBy: r.DecidedBy, DecidedAt: r.DecidedAt, Note: r.Note, Fields: append([]docket.Field{}, r.Fields...), Checks: append([]check.Check{}, r.Checks...)}
 }
 
-func (a *app) printReview(ctx context.Context, s *flow.Session, d *docket.Docket, only []string, statuses []match.Status, types []string, all bool) error {
+func (a *app) printReview(ctx context.Context, s *session.Session, d *docket.Docket, only []string, statuses []match.Status, types []string, all bool) error {
 	a.printHeader(d.Header)
 	out := a.out()
 	last, shown := "", 0
-	err := s.Review(ctx, d, only, statuses, types, func(r flow.Reviewed) error {
+	err := decide.Review(ctx, s, d, only, statuses, types, func(r decide.Reviewed) error {
 		if r.Type != last {
 			if last != "" {
 				fmt.Fprintln(out)
@@ -147,7 +149,7 @@ func (a *app) printReview(ctx context.Context, s *flow.Session, d *docket.Docket
 		}
 		a.printNotCompared(d)
 	}
-	tally, err := flow.Summarize(ctx, d)
+	tally, err := session.Summarize(ctx, d)
 	if err != nil {
 		return err
 	}
@@ -203,17 +205,17 @@ func summary(t docket.Type) string {
 	return strings.Join(parts, ", ")
 }
 
-func tallyText(t flow.Tally) string {
+func tallyText(t session.Tally) string {
 	return fmt.Sprintf("%d open, %d approved, %d declined, %d held", t.Open, t.Approved, t.Declined, t.Held)
 }
 
 // printFinding shows one record: its address, where it stands, and its fields with
 // source and target side by side.
-func (a *app) printFinding(h docket.Header, r flow.Reviewed) {
+func (a *app) printFinding(h docket.Header, r decide.Reviewed) {
 	out := a.out()
 	head := "  " + strong.Render(r.Address)
 	if r.Title != "" {
-		head += "  " + flow.Harmless(r.Title)
+		head += "  " + show.Harmless(r.Title)
 	}
 	stand := tone(string(r.Status))
 	if len(r.Reasons) > 0 {
@@ -233,7 +235,7 @@ func (a *app) printFinding(h docket.Header, r flow.Reviewed) {
 			if r.Status == match.TargetOnly {
 				value = f.Target
 			}
-			text := f.Field + ": " + shorten(flow.Readable(value), 400)
+			text := f.Field + ": " + shorten(show.Readable(value), 400)
 			if f.Decision != "" {
 				text += " (" + f.Decision + ")"
 			}
@@ -252,7 +254,7 @@ func (a *app) printFinding(h docket.Header, r flow.Reviewed) {
 
 func shorten(text string, most int) string { return ansi.Truncate(text, most, "…") }
 
-func standText(r flow.Reviewed) string {
+func standText(r decide.Reviewed) string {
 	text := string(r.Decision)
 	if r.IsApproved() && r.Status == match.Changed {
 		if n := len(r.ApprovedFields()); n < len(r.Fields) {
@@ -263,13 +265,13 @@ func standText(r flow.Reviewed) string {
 		text += " by " + r.DecidedBy + ", " + when(r.DecidedAt)
 	}
 	if r.Note != "" {
-		text += ": " + flow.Harmless(r.Note)
+		text += ": " + show.Harmless(r.Note)
 	}
 	return text
 }
 
 // printFields shows the differing fields in columns; long values are wrapped in theirs.
-func (a *app) printFields(h docket.Header, r flow.Reviewed) {
+func (a *app) printFields(h docket.Header, r decide.Reviewed) {
 	if len(r.Fields) == 0 {
 		return
 	}
@@ -283,7 +285,7 @@ func (a *app) printFields(h docket.Header, r flow.Reviewed) {
 	for _, f := range r.Fields {
 		name = max(name, ansi.StringWidth(f.Field))
 		for _, v := range []*string{f.Source, f.Target, f.Agreed} {
-			widest = max(widest, ansi.StringWidth(flow.Readable(v)))
+			widest = max(widest, ansi.StringWidth(show.Readable(v)))
 		}
 	}
 	for _, head := range heads {
@@ -312,11 +314,11 @@ func (a *app) printFields(h docket.Header, r flow.Reviewed) {
 	out := a.out()
 	printRow(out, strings.Repeat(" ", indent), widths, nil, head, faint.Render)
 	for _, f := range r.Fields {
-		cells := []string{f.Field, flow.Readable(f.Source), flow.Readable(f.Target)}
+		cells := []string{f.Field, show.Readable(f.Source), show.Readable(f.Target)}
 		if known {
 			agreed := "not known"
 			if f.AgreedKnown {
-				agreed = flow.Readable(f.Agreed)
+				agreed = show.Readable(f.Agreed)
 			}
 			cells = append(cells, agreed, f.Moved)
 		}
@@ -325,9 +327,9 @@ func (a *app) printFields(h docket.Header, r flow.Reviewed) {
 }
 
 // printRemovals lists what only the target has: an import never removes it.
-func (a *app) printRemovals(ctx context.Context, s *flow.Session, d *docket.Docket, only, types []string) error {
-	var list []flow.Reviewed
-	err := s.Review(ctx, d, only, []match.Status{match.TargetOnly}, types, func(r flow.Reviewed) error {
+func (a *app) printRemovals(ctx context.Context, s *session.Session, d *docket.Docket, only, types []string) error {
+	var list []decide.Reviewed
+	err := decide.Review(ctx, s, d, only, []match.Status{match.TargetOnly}, types, func(r decide.Reviewed) error {
 		if a.json {
 			return a.printJSON(reviewJSON(r))
 		}
@@ -347,7 +349,7 @@ func (a *app) printRemovals(ctx context.Context, s *flow.Session, d *docket.Dock
 	fmt.Fprintln(a.Out)
 	t := table{columns: []string{"record", "title", "decision"}}
 	for _, r := range slices.Backward(list) { // referring records before those that they refer to
-		t.add(r.Address, shorten(flow.Harmless(r.Title), 40), standText(r))
+		t.add(r.Address, shorten(show.Harmless(r.Title), 40), standText(r))
 	}
 	a.printTable(t, "  ")
 	return nil

@@ -5,15 +5,16 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"anagram/internal/flow"
+	"anagram/internal/flow/library"
+	"anagram/internal/flow/session"
 )
 
 func (a *app) statusCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "status",
 		Short: "Show where everything stands, and the next sensible command",
-		RunE: a.step(0, 0, func(cmd *cobra.Command, s *flow.Session, _ []string) error {
-			parcels, err := s.Library()
+		RunE: a.step(0, 0, func(cmd *cobra.Command, s *session.Session, _ []string) error {
+			parcels, err := library.Library(s)
 			if err != nil {
 				return err
 			}

@@ -1,0 +1,62 @@
+package show
+
+import (
+	"strconv"
+	"strings"
+	"unicode"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/record"
+)
+
+// Show gives a value as people read it: references as addresses, bytes by the head of
+// their SHA-256. Nil is null.
+func Show(c *catalog.Catalog, field record.Field, v record.Value) *string {
+	var text string
+	switch v.Kind() {
+	case record.Null, record.Absent:
+		return nil
+	case record.Reference:
+		text = c.Address(v.Refers(), v.Key())
+	case record.Woven:
+		for _, piece := range v.Parts() {
+			text += *Show(c, field, piece)
+		}
+	case record.Bytes:
+		text = "file sha256:" + v.Text()[:12] + "…"
+	default:
+		text = v.Text()
+	}
+	return &text
+}
+
+// Readable gives a shown value for a sentence or a cell: null by its name, in quotes
+// where blanks would not be seen, and without control characters, which a terminal
+// would obey.
+func Readable(text *string) string {
+	switch {
+	case text == nil:
+		return "null"
+	case *text == "" || strings.TrimSpace(*text) != *text:
+		return strconv.Quote(*text)
+	default:
+		return Harmless(*text)
+	}
+}
+
+// Harmless writes control characters, line breaks too, as escapes that can be seen.
+func Harmless(text string) string {
+	if !strings.ContainsFunc(text, unicode.IsControl) {
+		return text
+	}
+	var out strings.Builder
+	for _, r := range text {
+		if unicode.IsControl(r) {
+			quoted := strconv.QuoteRune(r)
+			out.WriteString(quoted[1 : len(quoted)-1])
+		} else {
+			out.WriteRune(r)
+		}
+	}
+	return out.String()
+}

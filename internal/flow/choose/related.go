@@ -1,0 +1,341 @@
+package choose
+
+import (
+	"context"
+	"slices"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/record"
+	"anagram/internal/environment"
+	"anagram/internal/flow/session"
+	"anagram/internal/store/parcel"
+	"anagram/internal/store/picked"
+)
+
+// Finding out what comes along with what was chosen. It goes in rounds, each of which
+// reads the records picked in the one before by their keys, a batch at a time, so that
+// the number of queries follows the depth of references, not the number of records.
+
+// gathering is one search for related records.
+type Related struct {
+	Session *session.Session
+	Env     session.Described
+	Model   *environment.Model
+	Chosen  Chosen
+	Set     *picked.Set
+	parts   map[string][]*catalog.Type // by owner
+	// wholeAlong are the parts of whole types, which come along whole.
+	wholeAlong map[string]bool
+	Found      []bool // by pattern of one address
+	round      int
+}
+
+const gatherBatch = 1000
+
+// ownerOf begins what an owner came through that is in the parcel just because a part of
+// it is: its other parts are not.
+const OwnerOf = "owner of "
+
+func Gather(ctx context.Context, s *session.Session, env session.Described, model *environment.Model, chosen Chosen) (*Related, error) {
+	scratch, err := s.Workspace.Scratch()
+	if err != nil {
+		return nil, err
+	}
+	set, err := picked.New(scratch)
+	if err != nil {
+		return nil, err
+	}
+	g := &Related{Session: s, Env: env, Model: model, Chosen: chosen, Set: set, parts: map[string][]*catalog.Type{}, wholeAlong: map[string]bool{}, Found: make([]bool, len(chosen.Patterns))}
+	for _, t := range model.Catalog.Types {
+		if t.PartOf != "" && env.Fit.Fields[t.Name] != nil {
+			g.parts[t.PartOf] = append(g.parts[t.PartOf], t)
+		}
+	}
+	if err := g.run(ctx); err != nil {
+		_ = set.Close()
+		return nil, err
+	}
+	return g, nil
+}
+
+func (g *Related) Whole(typ string) bool { return g.Chosen.Whole[typ] || g.wholeAlong[typ] }
+
+func (g *Related) run(ctx context.Context) error {
+	g.Session.Progress.Start("finding what belongs together", 0)
+	defer g.Session.Progress.Done()
+	if g.Chosen.Related != "none" {
+		for _, t := range g.Model.Catalog.Types { // owners come before their parts
+			if t.PartOf != "" && g.Whole(t.PartOf) && !g.Whole(t.Name) && g.Env.Fit.Fields[t.Name] != nil && !g.Chosen.LeavesOutType(t.Name) {
+				g.wholeAlong[t.Name] = true
+			}
+		}
+	}
+	for _, typ := range g.Model.Catalog.Names() {
+		if g.Whole(typ) && !g.covered(typ) {
+			if err := g.read(ctx, environment.Reading{Type: typ}, func(rec record.Record) error { return g.visit(typ, rec) }); err != nil {
+				return err
+			}
+		}
+	}
+	for _, typ := range g.Chosen.Types {
+		if err := g.choose(ctx, typ); err != nil {
+			return err
+		}
+	}
+	for more := true; more; g.round++ {
+		more = false
+		for _, typ := range g.Model.Catalog.Names() {
+			n, err := g.expand(ctx, typ)
+			if err != nil {
+				return err
+			}
+			more = more || n > 0
+		}
+	}
+	return nil
+}
+
+// covered reports whether everything that a whole type refers to is in the parcel anyway.
+func (g *Related) covered(typ string) bool {
+	if len(g.Chosen.LeaveOut) > 0 {
+		return false
+	}
+	t, _ := g.Model.Catalog.Type(typ)
+	for _, to := range t.Targets() {
+		if !g.Whole(to) {
+			return false
+		}
+	}
+	return true
+}
+
+// read reads records with just the fields that refer to others.
+func (g *Related) read(ctx context.Context, r environment.Reading, do func(record.Record) error) error {
+	for _, field := range g.Env.Fit.Fields[r.Type] {
+		if field.Kind == record.Reference || field.Kind == record.Woven {
+			r.Fields = append(r.Fields, field)
+		}
+	}
+	for rec, err := range g.Env.Read(ctx, g.Model, r) {
+		if err == nil {
+			err = do(rec)
+		}
+		if err != nil {
+			return err
+		}
+		g.Session.Progress.Add(1)
+	}
+	return nil
+}
+
+// choose picks what was selected of a type by conditions and by name.
+func (g *Related) choose(ctx context.Context, typ string) error {
+	if g.Whole(typ) {
+		return nil
+	}
+	pick := func(rec record.Record) error {
+		if g.Chosen.LeavesOut(g.Model.Catalog, typ, rec.Key) {
+			return nil
+		}
+		return g.pick(picked.Record{Type: typ}, rec.Key, 0)
+	}
+	if g.Chosen.filtered[typ] {
+		if err := g.read(ctx, environment.Reading{Type: typ, Where: g.Chosen.Where[typ]}, pick); err != nil {
+			return err
+		}
+	}
+	exact, others := g.Chosen.PatternsFor(typ)
+	byName := func(rec record.Record) error {
+		at := g.Chosen.Matches(g.Model.Catalog.Address(typ, rec.Key))
+		if at < 0 {
+			return nil
+		}
+		g.Found[at] = true
+		return pick(rec)
+	}
+	if others {
+		return g.read(ctx, environment.Reading{Type: typ}, byName)
+	}
+	var keys []record.Key
+	for _, address := range exact {
+		_, key, err := g.Model.Catalog.ParseAddress(g.Model.Shapes, address)
+		if err != nil {
+			return session.Usage("%v", err)
+		}
+		keys = append(keys, key)
+	}
+	if len(keys) == 0 {
+		return nil
+	}
+	return g.read(ctx, environment.Reading{Type: typ, Keys: keys}, func(rec record.Record) error {
+		for i, p := range g.Chosen.Patterns {
+			if p.Type() == typ && p.Exact() {
+				_, key, err := g.Model.Catalog.ParseAddress(g.Model.Shapes, p.String())
+				if err == nil && key.Compare(rec.Key) == 0 {
+					g.Found[i] = true
+				}
+			}
+		}
+		return pick(rec)
+	})
+}
+
+func (g *Related) pick(r picked.Record, key record.Key, round int) error {
+	r.Order, r.Key = key.Order(), string(record.AppendKey(nil, key))
+	return g.Set.Pick(r, round)
+}
+
+// expand goes through what was picked of a type in the last round.
+func (g *Related) expand(ctx context.Context, typ string) (int, error) {
+	total, after := 0, ""
+	for {
+		batch, err := g.Set.Batch(typ, g.round, after, gatherBatch)
+		if err != nil || len(batch) == 0 {
+			return total, err
+		}
+		total += len(batch)
+		after = batch[len(batch)-1].Order
+		keys := make([]record.Key, len(batch))
+		owners := []record.Key{} // whose parts come along
+		for i, r := range batch {
+			if keys[i], err = g.Model.Shapes.ParseKey([]byte(r.Key), typ); err != nil {
+				return total, err
+			}
+			if !r.OwnerOnly {
+				owners = append(owners, keys[i])
+			}
+		}
+		if err := g.read(ctx, environment.Reading{Type: typ, Keys: keys}, func(rec record.Record) error { return g.visit(typ, rec) }); err != nil {
+			return total, err
+		}
+		if g.Chosen.Related == "none" {
+			continue
+		}
+		for _, part := range g.parts[typ] {
+			if g.Whole(part.Name) || g.Chosen.LeavesOutType(part.Name) {
+				continue
+			}
+			owner := part.OwnerField()
+			err := g.read(ctx, environment.Reading{Type: part.Name, Field: owner, Of: owners}, func(rec record.Record) error {
+				if g.Chosen.LeavesOut(g.Model.Catalog, part.Name, rec.Key) {
+					return nil
+				}
+				return g.pick(picked.Record{Type: part.Name, Along: true, Through: "part of " + g.ownerOf(part, rec)}, rec.Key, g.round+1)
+			})
+			if err != nil {
+				return total, err
+			}
+		}
+	}
+}
+
+// ownerOf gives the address of a part's owner.
+func (g *Related) ownerOf(t *catalog.Type, rec record.Record) string {
+	owner := t.OwnerField()
+	if at := slices.Index(t.Key, owner); at >= 0 {
+		return g.Model.Catalog.Address(t.PartOf, rec.Key.Parts()[at].Key())
+	}
+	at := 0
+	for _, field := range g.Env.Fit.Fields[t.Name] {
+		if field.Name == owner {
+			return g.Model.Catalog.Address(t.PartOf, rec.Values[at].Key())
+		}
+		if field.Kind == record.Reference || field.Kind == record.Woven {
+			at++
+		}
+	}
+	return t.PartOf
+}
+
+// visit follows the references of a record that is in the parcel.
+func (g *Related) visit(typ string, rec record.Record) error {
+	t, _ := g.Model.Catalog.Type(typ)
+	if g.Chosen.LeavesOut(g.Model.Catalog, typ, rec.Key) {
+		return nil
+	}
+	address := g.Model.Catalog.Address(typ, rec.Key)
+	for i, part := range rec.Key.Parts() {
+		if err := g.follow(part, address, t.Key[i], t.OwnerField()); err != nil {
+			return err
+		}
+	}
+	at := 0
+	for _, field := range g.Env.Fit.Fields[typ] {
+		if field.Kind != record.Reference && field.Kind != record.Woven {
+			continue
+		}
+		if err := g.follow(rec.Values[at], address, field.Name, t.OwnerField()); err != nil {
+			return err
+		}
+		at++
+	}
+	return nil
+}
+
+func (g *Related) follow(v record.Value, address, field, owner string) error {
+	through := address + " " + field
+	for _, ref := range v.References() {
+		typ, key := ref.Refers(), ref.Key()
+		out := g.Chosen.LeavesOut(g.Model.Catalog, typ, key)
+		var err error
+		switch {
+		case !out && g.Whole(typ):
+		case out || g.Chosen.Related != "all" || g.Env.Fit.Fields[typ] == nil:
+			err = g.Set.Refer(picked.Record{Type: typ, Order: key.Order(), Key: string(record.AppendKey(nil, key)), Through: through})
+		default:
+			r := picked.Record{Type: typ, Along: true, Through: through, OwnerOnly: field == owner}
+			if r.OwnerOnly {
+				r.Through = OwnerOf + address
+			}
+			err = g.pick(r, key, g.round+1)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// mentions gives what is only referred to, one after the other, for a parcel's list; look
+// is given each batch before say makes the mentions of its records.
+func Mentions(set *picked.Set, look func([]picked.Record) error, say func(picked.Record) (parcel.Mention, error)) func() (parcel.Mention, bool, error) {
+	var batch []picked.Record
+	typ, after := "", ""
+	return func() (parcel.Mention, bool, error) {
+		if len(batch) == 0 {
+			var err error
+			if batch, err = set.Referred(typ, after, gatherBatch); err != nil || len(batch) == 0 {
+				return parcel.Mention{}, false, err
+			}
+			if err := look(batch); err != nil {
+				return parcel.Mention{}, false, err
+			}
+		}
+		r := batch[0]
+		batch = batch[1:]
+		typ, after = r.Type, r.Order
+		m, err := say(r)
+		return m, err == nil, err
+	}
+}
+
+// missing names a pattern of one address that no record has.
+func (g *Related) Missing(source string) error {
+	for i, p := range g.Chosen.Patterns {
+		covered := false
+		for _, typ := range g.Model.Catalog.Names() {
+			covered = covered || p.WholeType(typ)
+		}
+		if !g.Found[i] && !covered {
+			return &NoRecordError{Source: source, Pattern: p.String()}
+		}
+	}
+	return nil
+}
+
+// NoRecordError is a selection that names what is not there.
+type NoRecordError struct{ Source, Pattern string }
+
+func (e *NoRecordError) Error() string {
+	return e.Source + " has no record " + e.Pattern + "; no parcel was made"
+}

@@ -1,0 +1,352 @@
+package choose
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/condition"
+	"anagram/internal/core/record"
+	"anagram/internal/core/yamldoc"
+	"anagram/internal/flow/session"
+	"anagram/internal/store/docket"
+	"anagram/internal/store/parcel"
+	"anagram/internal/store/workspace"
+)
+
+// selection is an export's request, made ready.
+type Chosen struct {
+	Types    []string // all record types that are chosen from, in dependency order
+	Whole    map[string]bool
+	filtered map[string]bool // of which only what fulfils conditions is chosen
+	Patterns []record.Pattern
+	LeaveOut []record.Pattern
+	Where    map[string][]*condition.Condition
+	Related  string
+	// Of what is asked for by date: types without stamps, of which all records are chosen,
+	// and parts without stamps, which only come along with their owners.
+	Unstamped, UnstampedParts []string
+}
+
+func SelectTypes(c *catalog.Catalog, s parcel.Selection) (Chosen, error) {
+	out := Chosen{Whole: map[string]bool{}, filtered: map[string]bool{}, Where: map[string][]*condition.Condition{}, Related: s.Related}
+	switch out.Related {
+	case "":
+		out.Related = parcel.RelatedAll
+	case parcel.RelatedAll, parcel.RelatedParts, parcel.RelatedNone:
+	default:
+		return out, session.Usage("--related is all, parts or none, not %q", s.Related)
+	}
+	touched := map[string]bool{}
+	add := func(name string) {
+		out.Whole[name], touched[name] = true, true
+	}
+	if len(s.Areas)+len(s.Types)+len(s.Records)+len(s.Where) == 0 {
+		for _, name := range c.Names() {
+			add(name)
+		}
+	}
+	for _, name := range s.Areas {
+		area, ok := c.Area(name)
+		if !ok {
+			var names []string
+			for _, a := range c.Areas {
+				names = append(names, a.Name)
+			}
+			return out, session.Usage("The catalog has no area %q%s", name, yamldoc.Nearest(name, names))
+		}
+		for _, typ := range area.Types {
+			add(typ)
+		}
+	}
+	for _, name := range s.Types {
+		if _, ok := c.Type(name); !ok {
+			return out, session.UnknownType(c, name)
+		}
+		add(name)
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Where)) {
+		if _, ok := c.Type(name); !ok {
+			return out, session.UnknownType(c, name)
+		}
+		touched[name], out.filtered[name] = true, true
+	}
+	for _, text := range s.Records {
+		p, err := readPattern(c, text)
+		if err != nil {
+			return out, err
+		}
+		out.Patterns = append(out.Patterns, p)
+		for _, name := range c.Names() {
+			if p.WholeType(name) {
+				add(name)
+			} else if p.Type() == "" || p.Type() == name {
+				touched[name] = true
+			}
+		}
+	}
+	for _, text := range s.LeaveOut {
+		p, err := readPattern(c, text)
+		if err != nil {
+			return out, err
+		}
+		out.LeaveOut = append(out.LeaveOut, p)
+	}
+	for name := range out.Whole {
+		t, _ := c.Type(name)
+		switch {
+		case out.LeavesOutType(name):
+			delete(touched, name)
+			delete(out.Whole, name)
+		case s.Since != "" && t.StampAt != "":
+			out.filtered[name] = true
+		case s.Since != "" && t.PartOf != "" && !slices.Contains(s.Types, name):
+			// Whether it changed cannot be told; it comes along with its owner.
+			out.UnstampedParts = append(out.UnstampedParts, name)
+			delete(touched, name)
+			delete(out.Whole, name)
+		case s.Since != "":
+			out.Unstamped = append(out.Unstamped, name)
+		}
+		if out.filtered[name] {
+			delete(out.Whole, name)
+		}
+	}
+	for _, name := range c.Names() {
+		if touched[name] {
+			out.Types = append(out.Types, name)
+		}
+	}
+	slices.Sort(out.Unstamped)
+	slices.Sort(out.UnstampedParts)
+	return out, nil
+}
+
+func readPattern(c *catalog.Catalog, text string) (record.Pattern, error) {
+	p, err := record.ParsePattern(text)
+	if err != nil {
+		return p, session.Usage("%v", err)
+	}
+	if name := p.Type(); name != "" {
+		if _, ok := c.Type(name); !ok {
+			return p, session.UnknownType(c, name)
+		}
+	}
+	return p, nil
+}
+
+// compile makes the conditions ready for the fields of an environment.
+func (s *Chosen) Compile(c *catalog.Catalog, environment string, places map[string]catalog.Place, from parcel.Selection) error {
+	for name := range s.filtered {
+		t, _ := c.Type(name)
+		known := t.Known(places[t.Place(environment)])
+		add := func(text string) error {
+			compiled, err := condition.Compile(text, name, known)
+			if err != nil {
+				return session.Usage("%v", err)
+			}
+			s.Where[name] = append(s.Where[name], compiled)
+			return nil
+		}
+		if text := from.Where[name]; text != "" {
+			if err := add(text); err != nil {
+				return err
+			}
+		}
+		if from.Since == "" || t.StampAt == "" {
+			continue
+		}
+		at := slices.IndexFunc(known, func(f record.Field) bool { return f.Name == t.StampAt })
+		if at < 0 {
+			continue
+		}
+		moment := fmt.Sprintf("timestamp('%s')", from.Since)
+		switch known[at].Kind {
+		case record.Date:
+			moment = fmt.Sprintf("date('%s')", from.Since[:len(time.DateOnly)])
+		case record.Timestamp, record.LocalTimestamp:
+		default:
+			return session.Usage("Field %s of %s holds %s, not times, so what changed since %s cannot be told; say what it holds with as: in the catalog, or leave the type out", t.StampAt, name, known[at].Kind, from.Since)
+		}
+		// What has no stamp may have changed.
+		if err := add(fmt.Sprintf("%s == null || %s >= %s", t.StampAt, t.StampAt, moment)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// leavesOutType reports whether nothing of a type is wanted.
+func (s Chosen) LeavesOutType(typ string) bool {
+	return slices.ContainsFunc(s.LeaveOut, func(p record.Pattern) bool { return p.WholeType(typ) })
+}
+
+// leavesOut reports whether a record is left out: by its own address, or because it is
+// part of one that is, as far as its key tells.
+func (s Chosen) LeavesOut(c *catalog.Catalog, typ string, key record.Key) bool {
+	if len(s.LeaveOut) == 0 {
+		return false
+	}
+	address := c.Address(typ, key)
+	if slices.ContainsFunc(s.LeaveOut, func(p record.Pattern) bool { return p.Match(address) }) {
+		return true
+	}
+	t, ok := c.Type(typ)
+	if !ok || t.PartOf == "" {
+		return false
+	}
+	at := slices.Index(t.Key, t.OwnerField())
+	if at < 0 || key.Parts()[at].IsNull() {
+		return false
+	}
+	return s.LeavesOut(c, t.PartOf, key.Parts()[at].Key())
+}
+
+// matches gives the pattern that selects a record by name, -1 for none.
+func (s Chosen) Matches(address string) int {
+	return slices.IndexFunc(s.Patterns, func(p record.Pattern) bool { return p.Match(address) })
+}
+
+// patternsFor gives the patterns that may select records of a type: those that are one
+// address each, and whether there are others.
+func (s Chosen) PatternsFor(typ string) (exact []string, others bool) {
+	for _, p := range s.Patterns {
+		switch {
+		case p.Type() != "" && p.Type() != typ || p.WholeType(typ):
+		case p.Exact():
+			exact = append(exact, p.String())
+		default:
+			others = true
+		}
+	}
+	return exact, others
+}
+
+// Selection gives a saved selection with what was added to it.
+func Selection(s *session.Session, saved string, more parcel.Selection) (parcel.Selection, error) {
+	if saved == "" {
+		return more, nil
+	}
+	base, ok := s.Workspace.Selections[saved]
+	if !ok {
+		return more, session.Usage("anagram.yaml has no selection %q%s", saved, yamldoc.Nearest(saved, slices.Collect(maps.Keys(s.Workspace.Selections))))
+	}
+	out := parcel.Selection(base)
+	out.Saved = saved
+	out.Areas = append(slices.Clone(out.Areas), more.Areas...)
+	out.Types = append(slices.Clone(out.Types), more.Types...)
+	out.Records = append(slices.Clone(out.Records), more.Records...)
+	out.LeaveOut = append(slices.Clone(out.LeaveOut), more.LeaveOut...)
+	out.Where = maps.Clone(out.Where)
+	for typ, text := range more.Where {
+		if out.Where == nil {
+			out.Where = map[string]string{}
+		}
+		if have := out.Where[typ]; have != "" {
+			text = "(" + have + ") && (" + text + ")"
+		}
+		out.Where[typ] = text
+	}
+	if more.ChangedSince != "" {
+		out.ChangedSince = more.ChangedSince
+	}
+	if more.Related != "" {
+		out.Related = more.Related
+	}
+	out.NoFiles = out.NoFiles || more.NoFiles
+	return out, nil
+}
+
+var sinceImport = regexp.MustCompile(`^last-import(?::(.+))?$`)
+
+// since says which moment changed-since stands for: a date, a time, or the last import
+// from this source, whose records are those of the parcel that was imported then.
+func Since(ctx context.Context, s *session.Session, source, target, text string) (string, error) {
+	if text == "" {
+		return "", nil
+	}
+	if m := sinceImport.FindStringSubmatch(text); m != nil {
+		if m[1] != "" {
+			target = m[1]
+		}
+		if target == "" {
+			return "", session.Usage("--changed-since last-import needs to know the target: last-import:TARGET")
+		}
+		if _, err := s.Workspace.Environment(target); err != nil {
+			return "", err
+		}
+		moment, err := lastImport(ctx, s, source, target)
+		if err == nil && moment == "" {
+			err = session.Usage("Nothing was imported from %s into %s yet, so there is no last import; leave --changed-since out, or give a date", source, target)
+		}
+		return moment, err
+	}
+	for _, form := range []string{time.RFC3339, time.DateOnly, "2006-01-02T15:04:05", "2006-01-02 15:04:05", "2006-01-02T15:04", "2006-01-02 15:04"} {
+		if t, err := time.Parse(form, text); err == nil {
+			return t.UTC().Format(time.RFC3339), nil
+		}
+	}
+	return "", session.Usage("--changed-since %q is neither a date such as 2026-11-23, nor a time such as 2026-11-23T08:00:00Z, nor last-import:TARGET", text)
+}
+
+// lastImport gives when the parcel of the last import was exported, "" for none.
+func lastImport(ctx context.Context, s *session.Session, source, target string) (string, error) {
+	summaries, err := s.Summaries(ctx)
+	if err != nil {
+		return "", err
+	}
+	latest := ""
+	for _, d := range summaries {
+		if d.Err != nil || d.Header.Source != source || d.Header.Target != target {
+			continue
+		}
+		if slices.ContainsFunc(d.Runs, docket.Run.Done) {
+			latest = max(latest, d.Header.ExportedAt)
+		}
+	}
+	if t, err := time.Parse(time.RFC3339, latest); err == nil {
+		latest = t.UTC().Format(time.RFC3339)
+	}
+	return latest, nil
+}
+
+// SelectionWords says in words what a selection is.
+func SelectionWords(s parcel.Selection) string {
+	var out []string
+	add := func(word string, list []string) {
+		if len(list) > 0 {
+			out = append(out, word+strings.Join(list, ", "))
+		}
+	}
+	if len(s.Areas)+len(s.Types)+len(s.Records)+len(s.Where) == 0 {
+		out = append(out, "everything in the catalog")
+	}
+	add("area ", s.Areas)
+	add("", s.Types)
+	add("", s.Records)
+	for _, typ := range slices.Sorted(maps.Keys(s.Where)) {
+		out = append(out, typ+" where "+s.Where[typ])
+	}
+	if s.Since != "" {
+		out = append(out, "changed since "+s.Since)
+	}
+	add("left out: ", s.LeaveOut)
+	if s.NoFiles {
+		out = append(out, "without attachments")
+	}
+	if s.Related == parcel.RelatedNone || s.Related == parcel.RelatedParts {
+		out = append(out, "related: "+s.Related)
+	}
+	return strings.Join(out, "; ")
+}
+
+// SaveSelection keeps a selection in the workspace under a name.
+func SaveSelection(s *session.Session, name string, selection parcel.Selection) error {
+	selection.Saved, selection.Since = "", ""
+	return s.Workspace.SaveSelection(name, workspace.Selection(selection))
+}

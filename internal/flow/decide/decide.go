@@ -1,0 +1,233 @@
+package decide
+
+import (
+	"context"
+	"slices"
+
+	"anagram/internal/core/check"
+	"anagram/internal/core/match"
+	"anagram/internal/core/record"
+	"anagram/internal/core/yamldoc"
+	"anagram/internal/flow/session"
+	"anagram/internal/flow/standing"
+	"anagram/internal/store/docket"
+)
+
+// DecideRequest says what is decided about which findings.
+type DecideRequest struct {
+	Decision docket.Decision
+	Patterns []string
+	Statuses []match.Status
+	Types    []string
+	Field    string // "" for whole records
+	Note     string
+	// Take says whose values are approved where the finding does not say it itself: source
+	// or target; "" is not said.
+	Take string
+	// Again decides anew what was decided before. Without it a pattern with a star, a
+	// status or a type leaves earlier decisions alone; a record named in full is always
+	// decided.
+	Again bool
+}
+
+// DecideResult says what was decided.
+type DecideResult struct {
+	Decided  int
+	ByStatus map[match.Status]int
+	// PassedOver counts findings that were selected but cannot be approved.
+	PassedOver map[match.Status]int
+	Kept       int // findings that keep an earlier decision
+	Blocked    []BlockedRecord
+}
+
+// BlockedRecord is an approved record that cannot be imported as things stand.
+type BlockedRecord struct {
+	Address string
+	Checks  []check.Check
+}
+
+// Decide appends a decision to the log for every finding selected.
+func Decide(ctx context.Context, s *session.Session, d *docket.Docket, r DecideRequest) (DecideResult, error) {
+	result := DecideResult{ByStatus: map[match.Status]int{}, PassedOver: map[match.Status]int{}}
+	switch {
+	case r.Take != "" && r.Take != TakeSource && r.Take != TakeTarget:
+		return result, session.Usage("--take is source or target, not %q", r.Take)
+	case r.Take != "" && r.Decision != docket.Approved:
+		return result, session.Usage("--take goes with approve: it says whose values are approved")
+	}
+	filter, err := findingFilter(d, r.Patterns, r.Statuses, r.Types)
+	if err != nil {
+		return result, err
+	}
+	if err := checkField(d, filter, r.Field); err != nil {
+		return result, err
+	}
+	var verdicts []docket.Verdict
+	hits := make([]int, len(filter.Patterns))
+	for f, err := range d.Findings(ctx, filter) {
+		if err != nil {
+			return result, err
+		}
+		named := false
+		for i, p := range filter.Patterns {
+			if p.Match(f.Address) || f.Was != "" && p.Match(f.Was) {
+				hits[i]++
+				named = named || p.Exact()
+			}
+		}
+		if r.Field != "" && !slices.ContainsFunc(f.Fields, func(have docket.Field) bool { return have.Field == r.Field }) {
+			continue
+		}
+		if !named && !r.Again && f.On(r.Field) != docket.Undecided {
+			if f.On(r.Field) != r.Decision {
+				result.Kept++
+			}
+			continue
+		}
+		fits, ok := verdictsOn(f, r)
+		if !ok {
+			result.PassedOver[f.Status]++
+			continue
+		}
+		result.ByStatus[f.Status]++
+		result.Decided++
+		verdicts = append(verdicts, fits...)
+	}
+	for i, n := range hits {
+		if n == 0 {
+			return result, session.Usage("Docket %d has no finding that fits %q; anagram review lists what there is. Nothing was decided", d.Header.Number, filter.Patterns[i])
+		}
+	}
+	if len(verdicts) == 0 && len(result.PassedOver) == 0 && result.Kept == 0 && len(filter.Patterns) == 0 {
+		return result, session.Usage("No finding of docket %d fits; nothing was decided", d.Header.Number)
+	}
+	if err := d.Decide(ctx, s.Who, r.Note, s.Now(), verdicts); err != nil {
+		return result, err
+	}
+	standing, err := standing.Read(ctx, d)
+	if err != nil {
+		return result, err
+	}
+	for _, a := range standing.Approved {
+		if checks := standing.Blocked[a.Id]; len(checks) > 0 {
+			result.Blocked = append(result.Blocked, BlockedRecord{Address: a.Address, Checks: checks})
+		}
+	}
+	return result, nil
+}
+
+// Sides whose values can be taken.
+const (
+	TakeSource = "source"
+	TakeTarget = "target"
+)
+
+// verdictsOn gives the decisions on one finding; ok is false where it cannot be decided
+// so. A conflict and an edit of the target are approved by saying whose values are taken.
+func verdictsOn(f docket.Finding, r DecideRequest) (out []docket.Verdict, ok bool) {
+	one := func(field string, decision docket.Decision) {
+		out = append(out, docket.Verdict{Finding: f.ID, Field: field, Decision: decision})
+	}
+	if r.Decision != docket.Approved {
+		one(r.Field, r.Decision)
+		return out, true
+	}
+	decision := docket.Approved
+	if r.Take == TakeTarget {
+		decision = docket.Declined
+	}
+	switch {
+	case f.Status == match.TargetOnly || f.Hopeless():
+		return nil, false
+	case r.Field != "":
+		// One field: a side has to be said where nothing is proposed for it.
+		if r.Take == "" && (f.Status == match.Conflict || f.Status == match.TargetEdit) {
+			return nil, false
+		}
+		one(r.Field, decision)
+	case f.Adds() || f.Status == match.Changed:
+		if r.Take == "" && f.Status == match.Conflict {
+			return nil, false
+		}
+		one("", decision)
+	case r.Take == "":
+		return nil, false
+	case r.Take == TakeTarget && !slices.ContainsFunc(f.Fields, func(field docket.Field) bool { return field.Moved == string(match.MovedSource) }):
+		one("", docket.Declined) // nothing of the source's is left
+	default:
+		// The record, and after it each field for which a side has to be said.
+		one("", docket.Approved)
+		for _, field := range f.Fields {
+			switch match.Moved(field.Moved) {
+			case match.MovedSource:
+			case match.MovedTarget:
+				if f.Status == match.TargetEdit {
+					one(field.Field, decision)
+				}
+			default:
+				one(field.Field, decision)
+			}
+		}
+	}
+	return out, true
+}
+
+// findingFilter reads patterns and names; a type or status that the docket does not
+// know is an error with the nearest word.
+func findingFilter(d *docket.Docket, patterns []string, statuses []match.Status, types []string) (docket.Filter, error) {
+	filter := docket.Filter{Statuses: statuses, Types: types}
+	for _, status := range statuses {
+		if !slices.Contains(match.Statuses(), status) {
+			var words []string
+			for _, s := range match.Statuses() {
+				words = append(words, string(s))
+			}
+			return filter, session.Usage("The status %q is not known%s", status, yamldoc.Nearest(string(status), words))
+		}
+	}
+	var names []string
+	for _, t := range d.Types {
+		names = append(names, t.Name)
+	}
+	known := func(name string) error {
+		if name != "" && !slices.Contains(names, name) {
+			return session.Usage("Docket %d has no record type %q%s", d.Header.Number, name, yamldoc.Nearest(name, names))
+		}
+		return nil
+	}
+	for _, typ := range types {
+		if err := known(typ); err != nil {
+			return filter, err
+		}
+	}
+	for _, text := range patterns {
+		p, err := record.ParsePattern(text)
+		if err != nil {
+			return filter, session.Usage("%v", err)
+		}
+		if err := known(p.Type()); err != nil {
+			return filter, err
+		}
+		filter.Patterns = append(filter.Patterns, p)
+	}
+	return filter, nil
+}
+
+func checkField(d *docket.Docket, filter docket.Filter, field string) error {
+	if field == "" {
+		return nil
+	}
+	var names []string
+	for _, t := range d.Types {
+		if len(filter.Types) > 0 && !slices.Contains(filter.Types, t.Name) {
+			continue
+		}
+		for _, f := range t.Fields {
+			names = append(names, f.Name)
+		}
+	}
+	if slices.Contains(names, field) {
+		return nil
+	}
+	return session.Usage("No record type of docket %d has a field %q that was compared%s", d.Header.Number, field, yamldoc.Nearest(field, names))
+}

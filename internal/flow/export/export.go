@@ -1,0 +1,283 @@
+package export
+
+import (
+	"context"
+	"slices"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/record"
+	"anagram/internal/environment"
+	"anagram/internal/flow/choose"
+	"anagram/internal/flow/fit"
+	"anagram/internal/flow/library"
+	"anagram/internal/flow/session"
+	"anagram/internal/store/parcel"
+)
+
+// ExportRequest says what to export.
+type Request struct {
+	Environment string
+	Selection   parcel.Selection
+	Name        string // made from environment, date and time where empty
+	Note        string
+	AsFolder    bool
+	Target      string // what it is to be matched with, where that is known
+}
+
+// ExportResult says what was exported.
+type Result struct {
+	File     string
+	Manifest parcel.Manifest
+	Bytes    int64
+	// Of an export by date: record types without stamps, which were taken whole, and parts
+	// without stamps, which came along with their owners only.
+	Unstamped, UnstampedParts []string
+}
+
+// Export copies records of an environment into a new parcel of the library.
+func Export(ctx context.Context, s *session.Session, r Request) (Result, error) {
+	var result Result
+	if _, err := s.Workspace.Environment(r.Environment); err != nil {
+		return result, err
+	}
+	c, err := s.Workspace.Catalog()
+	if err != nil {
+		return result, err
+	}
+	if r.Selection.Since, err = choose.Since(ctx, s, r.Environment, r.Target, r.Selection.ChangedSince); err != nil {
+		return result, err
+	}
+	chosen, err := choose.SelectTypes(c, r.Selection)
+	if err != nil {
+		return result, err
+	}
+	if len(chosen.Types) == 0 {
+		return result, session.Usage("The selection leaves nothing of %s; no parcel was made", r.Environment)
+	}
+	result.Unstamped, result.UnstampedParts = chosen.Unstamped, chosen.UnstampedParts
+	name, path, err := library.NewParcelPath(s, r.Name, r.Environment, r.AsFolder)
+	if err != nil {
+		return result, err
+	}
+	env, err := s.OpenDescribed(ctx, r.Environment, c)
+	if err != nil {
+		return result, err
+	}
+	defer env.Close()
+	if problems := env.Problems(c, withParts(c, env, chosen)); len(problems) > 0 {
+		return result, &session.CatalogError{Catalog: s.Workspace.CatalogName(), Environment: r.Environment, Problems: problems}
+	}
+	if err := chosen.Compile(c, r.Environment, env.About.Places, r.Selection); err != nil {
+		return result, err
+	}
+	scratch, err := s.Workspace.Scratch()
+	if err != nil {
+		return result, err
+	}
+	self, err := fit.SideOf(ctx, s, env, c, r.Environment)
+	if err != nil {
+		return result, err
+	}
+	w, err := parcel.Create(scratch, parcel.Manifest{
+		Release: self.Release, Settings: self.Settings, Name: name, Note: r.Note, Source: r.Environment, ExportedBy: s.Who, Program: s.Program,
+		ExportedAt: s.Now().UTC().Format("2006-01-02T15:04:05.000Z07:00"), Selection: r.Selection, Keys: env.Fit.Shapes,
+	}, c.Source)
+	if err != nil {
+		return result, err
+	}
+	defer w.Discard()
+	model := &environment.Model{Environment: r.Environment, Catalog: c, Shapes: env.Fit.Shapes}
+	g, err := choose.Gather(ctx, s, env, model, chosen)
+	if err != nil {
+		return result, err
+	}
+	defer g.Set.Close()
+	ex := &exporting{Related: g, writer: w, noFiles: r.Selection.NoFiles}
+	for _, typ := range c.Names() {
+		if err := ex.exportType(ctx, typ); err != nil {
+			return result, err
+		}
+	}
+	if err := g.Missing(r.Environment); err != nil {
+		return result, err
+	}
+	if err := ex.referred(ctx); err != nil {
+		return result, err
+	}
+	if err := ctx.Err(); err != nil {
+		return result, err
+	}
+	result.Manifest, err = w.Finish(path, r.AsFolder)
+	result.File = path
+	if err != nil {
+		return result, err
+	}
+	result.Bytes, err = parcel.Size(path)
+	return result, err
+}
+
+// withParts gives the chosen record types and those of the parts that may come along.
+func withParts(c *catalog.Catalog, env session.Described, chosen choose.Chosen) []string {
+	types := slices.Clone(chosen.Types)
+	if chosen.Related == parcel.RelatedNone {
+		return types
+	}
+	for more := true; more; {
+		more = false
+		for _, t := range c.Types {
+			if !slices.Contains(types, t.Name) && slices.Contains(types, t.PartOf) && env.Fit.Fields[t.Name] != nil {
+				types, more = append(types, t.Name), true
+			}
+		}
+	}
+	return types
+}
+
+// exporting is one export at work, when it is known what belongs to it.
+type exporting struct {
+	*choose.Related
+	writer  *parcel.Writer
+	noFiles bool
+}
+
+func (ex *exporting) exportType(ctx context.Context, typ string) error {
+	n, err := ex.Set.Count(typ)
+	if err != nil {
+		return err
+	}
+	t, _ := ex.Model.Catalog.Type(typ)
+	_, named := ex.Chosen.Where[typ]
+	// A part that no owner has is told, too: the target may have some that went away here.
+	part := t.PartOf != "" && ex.Chosen.Related != parcel.RelatedNone && ex.Env.Fit.Fields[typ] != nil && !ex.Chosen.LeavesOutType(typ)
+	if part && !ex.Whole(t.PartOf) {
+		owners, err := ex.Set.Count(t.PartOf)
+		if err != nil {
+			return err
+		}
+		part = owners > 0
+	}
+	if !ex.Whole(typ) && n == 0 && !named && !part {
+		return nil
+	}
+	fields := slices.Clone(ex.Env.Fit.Fields[typ])
+	if ex.noFiles {
+		fields = slices.DeleteFunc(fields, func(f record.Field) bool { return f.Kind == record.Bytes })
+	}
+	out := ex.writer.Type(typ, fields)
+	defer out.Discard()
+	ex.Session.Progress.Start(typ, n)
+	defer ex.Session.Progress.Done()
+	if ex.Whole(typ) {
+		err = ex.writeWhole(ctx, out, typ, fields)
+	} else {
+		err = ex.writePicked(ctx, out, typ, fields, n)
+	}
+	if err != nil {
+		return err
+	}
+	_, err = out.Finish(ex.Whole(typ))
+	return err
+}
+
+func (ex *exporting) add(out *parcel.TypeWriter, typ string, rec record.Record) error {
+	if err := out.Add(rec); err != nil {
+		return &environment.RecordError{Environment: ex.Model.Environment, Address: ex.Model.Catalog.Address(typ, rec.Key), Cause: err}
+	}
+	ex.Session.Progress.Add(1)
+	return nil
+}
+
+func (ex *exporting) writeWhole(ctx context.Context, out *parcel.TypeWriter, typ string, fields []record.Field) error {
+	t, _ := ex.Model.Catalog.Type(typ)
+	for rec, err := range ex.Env.Read(ctx, ex.Model, environment.Reading{Type: typ, Fields: fields}) {
+		if err != nil {
+			return err
+		}
+		if ex.Chosen.LeavesOut(ex.Model.Catalog, typ, rec.Key) {
+			continue
+		}
+		if len(ex.Chosen.Patterns) > 0 {
+			if at := ex.Chosen.Matches(ex.Model.Catalog.Address(typ, rec.Key)); at >= 0 {
+				ex.Found[at] = true
+			}
+		}
+		rec.Why = "chosen"
+		if !ex.Chosen.Whole[typ] {
+			rec.Why, rec.Through = "along", "part of its "+t.PartOf
+		}
+		if err := ex.add(out, typ, rec); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// streamFrom is from how many picked records on the whole type is read instead of
+// these by their keys.
+const streamFrom = 20_000
+
+// writeBatch is how many picked records are read by their keys at a time.
+const writeBatch = 1000
+
+func (ex *exporting) writePicked(ctx context.Context, out *parcel.TypeWriter, typ string, fields []record.Field, n int) error {
+	write := func(rec record.Record) error {
+		along, through, ok, err := ex.Set.Why(typ, rec.Key.Order())
+		if err != nil || !ok {
+			return err
+		}
+		if rec.Why = "chosen"; along {
+			rec.Why, rec.Through = "along", through
+		}
+		return ex.add(out, typ, rec)
+	}
+	if n > streamFrom {
+		for rec, err := range ex.Env.Read(ctx, ex.Model, environment.Reading{Type: typ, Fields: fields}) {
+			if err == nil {
+				err = write(rec)
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	for after := ""; ; {
+		batch, err := ex.Set.Batch(typ, -1, after, writeBatch)
+		if err != nil || len(batch) == 0 {
+			return err
+		}
+		after = batch[len(batch)-1].Order
+		keys := make([]record.Key, len(batch))
+		for i, r := range batch {
+			if keys[i], err = ex.Model.Shapes.ParseKey([]byte(r.Key), typ); err != nil {
+				return err
+			}
+		}
+		for rec, err := range ex.Env.Read(ctx, ex.Model, environment.Reading{Type: typ, Fields: fields, Keys: keys}) {
+			if err == nil {
+				err = write(rec)
+			}
+			if err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// Again repeats the export of a parcel, with the same selection, under a new name.
+func Again(ctx context.Context, s *session.Session, name, newName, note string, asFolder bool) (Result, error) {
+	p, err := library.OpenParcel(s, name)
+	if err != nil {
+		return Result{}, err
+	}
+	m := p.Manifest
+	_ = p.Close()
+	if m.Origin != "" {
+		return Result{}, session.Usage("Parcel %s was not exported but made by hand; there is nothing to repeat", name)
+	}
+	m.Selection.Since = ""
+	if note == "" {
+		note = m.Note
+	}
+	return Export(ctx, s, Request{Environment: m.Source, Selection: m.Selection, Name: newName, Note: note, AsFolder: asFolder})
+}

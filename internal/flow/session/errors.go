@@ -1,0 +1,54 @@
+package session
+
+import (
+	"fmt"
+	"strings"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/check"
+	"anagram/internal/core/yamldoc"
+)
+
+// UsageError is a request that cannot be carried out as it was made.
+type UsageError struct{ Message string }
+
+func (e *UsageError) Error() string { return e.Message }
+
+func Usage(format string, args ...any) error {
+	return &UsageError{Message: fmt.Sprintf(format, args...)}
+}
+
+// CatalogError is a catalog that does not hold in an environment.
+type CatalogError struct {
+	Catalog     string // its file
+	Environment string
+	Problems    []catalog.Problem
+}
+
+func (e *CatalogError) Error() string {
+	var out strings.Builder
+	fmt.Fprintf(&out, "The catalog does not hold in %s:", e.Environment)
+	for _, p := range e.Problems {
+		fmt.Fprintf(&out, "\n  %s line %d, %s: %s", e.Catalog, p.Line, p.Type, p.Message)
+	}
+	return out.String()
+}
+
+// BlockedError is a whole docket that may not be imported.
+type BlockedError struct {
+	Docket int
+	Checks []check.Check
+}
+
+func (e *BlockedError) Error() string {
+	var out strings.Builder
+	fmt.Fprintf(&out, "Docket %d is blocked; nothing was written.", e.Docket)
+	for _, c := range e.Checks {
+		fmt.Fprintf(&out, "\n  %s: %s %s", c.Code, c.Message, c.Mend)
+	}
+	return out.String()
+}
+
+func UnknownType(c *catalog.Catalog, name string) error {
+	return Usage("The catalog has no record type %q%s", name, yamldoc.Nearest(name, c.Names()))
+}

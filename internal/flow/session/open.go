@@ -1,0 +1,105 @@
+package session
+
+import (
+	"context"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/environment"
+	"anagram/internal/environment/connect"
+	"anagram/internal/store/workspace"
+)
+
+func (s *Session) Open(ctx context.Context, name string, readOnly bool) (environment.Environment, error) {
+	e, err := s.Workspace.Environment(name)
+	if err != nil {
+		return nil, err
+	}
+	address := e.Connect
+	if e.Scheme() == "sqlite" || e.Scheme() == "folder" {
+		address = s.Workspace.Path(e.Address())
+	}
+	password, err := s.passwordSource(e).Find(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	return connect.Open(ctx, connect.Target{Name: name, Scheme: e.Scheme(), Address: address, Password: password, ReadOnly: readOnly})
+}
+
+func (s *Session) passwordSource(e workspace.Environment) connect.PasswordSource {
+	source := connect.PasswordSource{Variable: e.Password.Env, Command: e.Password.Command}
+	if e.Password.File != "" {
+		source.File = s.Workspace.Path(e.Password.File)
+	}
+	if e.Password.Keystore {
+		source.Keystore = e.Connect
+	}
+	return source
+}
+
+// Login keeps a password in the operating system's key store.
+func (s *Session) Login(name, password string) error {
+	e, err := s.Workspace.Environment(name)
+	if err != nil {
+		return err
+	}
+	if !e.Password.Keystore {
+		return Usage("%s does not take its password from the key store; say password: {keystore: true} in %s first", name, workspace.ConfigName)
+	}
+	return connect.Keep(name, e.Connect, password)
+}
+
+// described is an open environment with the catalog seen against it.
+type Described struct {
+	environment.Environment
+	About environment.Description
+	Fit   catalog.Fit
+}
+
+func (s *Session) OpenDescribed(ctx context.Context, name string, c *catalog.Catalog) (Described, error) {
+	env, err := s.Open(ctx, name, true)
+	if err != nil {
+		return Described{}, err
+	}
+	about, err := env.Describe(ctx)
+	if err != nil {
+		_ = env.Close()
+		return Described{}, err
+	}
+	return Described{Environment: env, About: about, Fit: c.Fits(name, about.Places)}, nil
+}
+
+// problems gives the problems of some record types and of all that their keys and
+// references need.
+func (d Described) Problems(c *catalog.Catalog, types []string) []catalog.Problem {
+	needed := map[string]bool{}
+	var need func(string)
+	need = func(name string) {
+		if needed[name] {
+			return
+		}
+		needed[name] = true
+		if t, ok := c.Type(name); ok {
+			for _, to := range t.Targets() {
+				need(to)
+			}
+		}
+	}
+	for _, name := range types {
+		need(name)
+	}
+	var out []catalog.Problem
+	for _, p := range d.Fit.Problems {
+		if needed[p.Type] {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+func (s *Session) EnvironmentNames() []string {
+	var out []string
+	for _, e := range s.Workspace.Environments {
+		out = append(out, e.Name)
+	}
+	return out
+}

@@ -1,0 +1,42 @@
+// Package flow has the steps of the job: export, match, decide, import and what
+// stands around them, one file each.
+//
+// The contract: a step takes a request and gives a result, both without any form for
+// people. It reports progress through an interface, stops cleanly when its context is
+// cancelled, and leaves nothing half-written. Errors are typed; what exit code follows
+// from which is decided in the user interface.
+package session
+
+import (
+	"time"
+
+	"anagram/internal/store/workspace"
+)
+
+// Session is what every step needs.
+type Session struct {
+	Workspace *workspace.Workspace
+	Who       string // the person at work, for the records that are kept
+	Program   string // name and version of the program, for parcels and dockets
+	Now       func() time.Time
+	Progress  Progress
+}
+
+// Progress is told what a step is at.
+type Progress interface {
+	// Start begins a stretch of work; total is 0 where it is not known.
+	Start(what string, total int)
+	Add(n int)
+	Done()
+}
+
+func (s *Session) Stamp() string { return s.Now().UTC().Format("2006-01-02T15:04:05.000Z07:00") }
+
+// minute gives a moment as people read it.
+func Minute(stamp string) string {
+	t, err := time.Parse(time.RFC3339, stamp)
+	if err != nil {
+		return stamp
+	}
+	return t.UTC().Format("2006-01-02 15:04 UTC")
+}

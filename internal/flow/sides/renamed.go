@@ -1,0 +1,210 @@
+package sides
+
+import (
+	"context"
+
+	"anagram/internal/core/pairing"
+	"anagram/internal/core/record"
+	"anagram/internal/environment"
+	"anagram/internal/store/docket"
+)
+
+// pairsOf gives the pairs of a docket; nil where it has none.
+func PairsOf(d *docket.Docket) (*pairing.Names, error) {
+	if len(d.Header.Paired) == 0 {
+		return nil, nil
+	}
+	names := pairing.New(d.Catalog, d.Header.Keys)
+	for _, p := range d.Header.Paired {
+		source, err := d.Header.Keys.ParseKey(p.Source, p.Type)
+		if err != nil {
+			return nil, err
+		}
+		target, err := d.Header.Keys.ParseKey(p.Target, p.Type)
+		if err != nil {
+			return nil, err
+		}
+		names.Add(p.Type, target, source)
+	}
+	return names, nil
+}
+
+// An environment in which paired records have the names that the source gives them.
+
+// pairedReader brings what is asked for to the target's names and what is read to the
+// source's.
+type pairedReader struct {
+	environment.Reader
+	names *pairing.Names
+}
+
+// pairedEnvironment is a target that is only read.
+type PairedEnvironment struct {
+	environment.Environment
+	pairedReader
+}
+
+func Paired(env environment.Environment, names *pairing.Names) environment.Environment {
+	return PairedEnvironment{env, pairedReader{env, names}}
+}
+
+// Read streams records.
+func (e PairedEnvironment) Read(ctx context.Context, m *environment.Model, r environment.Reading) record.Stream {
+	return e.pairedReader.Read(ctx, m, r)
+}
+
+// Locate tells for each key how many records have it.
+func (e PairedEnvironment) Locate(ctx context.Context, m *environment.Model, typ string, keys []record.Key) ([]int, error) {
+	return e.pairedReader.Locate(ctx, m, typ, keys)
+}
+
+// both gives the keys under which a record may stand: by the target's name and by the
+// source's, which somebody may have given it meanwhile.
+func (p pairedReader) both(typ string, keys []record.Key) []record.Key {
+	if keys == nil {
+		return nil
+	}
+	seen := map[string]bool{}
+	out := []record.Key{}
+	for _, key := range keys {
+		for _, name := range []record.Key{p.names.Target(typ, key), p.names.TargetWas(typ, key), key} {
+			if !seen[name.Order()] {
+				seen[name.Order()] = true
+				out = append(out, name)
+			}
+		}
+	}
+	return out
+}
+
+// Read streams records.
+func (p pairedReader) Read(ctx context.Context, m *environment.Model, r environment.Reading) record.Stream {
+	if !p.names.Touches(r.Type) {
+		return p.Reader.Read(ctx, m, r)
+	}
+	r.Keys = p.both(r.Type, r.Keys)
+	if r.Field != "" {
+		t, _ := m.Catalog.Type(r.Type)
+		r.Of = p.both(t.Refers[r.Field].One(), r.Of)
+	}
+	if r.With != nil {
+		with := *r.With
+		with.Sets = make([][]record.Value, len(r.With.Sets))
+		for i, set := range r.With.Sets {
+			for _, v := range set {
+				with.Sets[i] = append(with.Sets[i], p.names.ToTarget(v))
+			}
+		}
+		r.With = &with
+	}
+	return func(yield func(record.Record, error) bool) {
+		for rec, err := range p.Reader.Read(ctx, m, r) {
+			if err == nil {
+				rec = p.names.ToSource(r.Type, r.Fields, rec)
+			}
+			if !yield(rec, err) {
+				return
+			}
+		}
+	}
+}
+
+// Locate tells for each key how many records have it, under whichever name.
+func (p pairedReader) Locate(ctx context.Context, m *environment.Model, typ string, keys []record.Key) ([]int, error) {
+	if !p.names.Touches(typ) {
+		return p.Reader.Locate(ctx, m, typ, keys)
+	}
+	var names []record.Key
+	var of []int
+	for i, key := range keys {
+		for _, name := range p.both(typ, []record.Key{key}) {
+			names, of = append(names, name), append(of, i)
+		}
+	}
+	counts, err := p.Reader.Locate(ctx, m, typ, names)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]int, len(keys))
+	for i, n := range counts {
+		out[of[i]] += n
+	}
+	return out, nil
+}
+
+// pairedWork is a unit of work on such a target.
+type pairedWork struct {
+	environment.Work
+	pairedReader
+}
+
+func PairedInto(work environment.Work, names *pairing.Names) environment.Work {
+	if names == nil {
+		return work
+	}
+	return pairedWork{work, pairedReader{work, names}}
+}
+
+// Read streams records.
+func (w pairedWork) Read(ctx context.Context, m *environment.Model, r environment.Reading) record.Stream {
+	return w.pairedReader.Read(ctx, m, r)
+}
+
+// Locate tells for each key how many records have it.
+func (w pairedWork) Locate(ctx context.Context, m *environment.Model, typ string, keys []record.Key) ([]int, error) {
+	return w.pairedReader.Locate(ctx, m, typ, keys)
+}
+
+// Write carries out changes. What comes after a change of a key is written by the new
+// one, so each such change ends a batch.
+func (w pairedWork) Write(ctx context.Context, m *environment.Model, changes []environment.Change) ([]error, error) {
+	var refused []error
+	var batch []environment.Change
+	flush := func() error {
+		if len(batch) == 0 {
+			return nil
+		}
+		more, err := w.Work.Write(ctx, m, batch)
+		refused, batch = append(refused, more...), nil
+		return err
+	}
+	for _, c := range changes {
+		batch = append(batch, Named(w.names, c))
+		if c.Was == nil {
+			continue
+		}
+		if err := flush(); err != nil {
+			return refused, err
+		}
+		if refused[len(refused)-1] == nil {
+			w.names.Written(c.Type, c.Key)
+		}
+	}
+	return refused, flush()
+}
+
+// named brings a change to the names of the target as it is by now.
+func Named(names *pairing.Names, c environment.Change) environment.Change {
+	if !names.Touches(c.Type) {
+		return c
+	}
+	t := names.Type(c.Type)
+	switch {
+	case c.Was != nil:
+		was := names.TargetWas(c.Type, c.Key)
+		c.Was, c.Key = &was, names.TargetParts(c.Type, c.Key)
+	case c.Insert:
+		c.Key = names.TargetParts(c.Type, c.Key)
+	default:
+		c.Key = names.Target(c.Type, c.Key)
+	}
+	values := make([]record.Value, len(c.Values))
+	for i, v := range c.Values {
+		if !t.Refers[c.Fields[i].Name].ByKey {
+			v = names.ToTarget(v)
+		}
+		values[i] = v
+	}
+	c.Values = values
+	return c
+}
