@@ -115,8 +115,8 @@ func TestFilesThatCannotBeRead(t *testing.T) {
 // is opened next; files that somebody changed are not overwritten.
 func TestReplacingFilesIsCompletedAndNeverBlind(t *testing.T) {
 	p := filesPlace(t, "csv")
-	p.write("data/.anagram-new-units.csv", "code;id\r\nm;7\r\nnew;8\r\n")
-	p.write("data/.anagram-replacing", `{"files":["units.csv","things.csv"],"suffix":".before-then"}`)
+	p.write("data/.anagram-new/units.csv", "code;id\r\nm;7\r\nnew;8\r\n")
+	p.write("data/.anagram-replacing", `{"files":["units.csv","things.csv"],"keep":".before-then"}`)
 	p.must(0, "export", "files", "--name", "e")
 	assert.Contains(t, p.holds("e"), "unit/new")
 	assert.Equal(t, "code;id\r\nm;7\r\n", string(p.read("data/units.csv.before-then")))

@@ -16,6 +16,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"anagram/internal/files/sqlitefile"
 )
 
 // The two people of the scenario.
@@ -87,7 +89,7 @@ func replaceOne(ctx context.Context, dir, role string, of func(role string) worl
 	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	db, err := sql.Open("sqlite", "file:"+strings.NewReplacer("%", "%25", "?", "%3F", "#", "%23").Replace(path)+"?_pragma=synchronous(OFF)")
+	db, err := sqlitefile.Open(path, sqlitefile.Options{Create: true, Pragmas: []string{"synchronous(OFF)"}})
 	if err != nil {
 		return err
 	}

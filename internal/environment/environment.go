@@ -127,6 +127,8 @@ type Work interface {
 	// all refused records can be named; the caller rolls back then. After err nothing more
 	// can be done with it.
 	Write(ctx context.Context, model *Model, changes []Change) (refused []error, err error)
+	// Commit makes it lasting. Its error is an *UnknownOutcomeError where it cannot be known
+	// whether it did; after any other error nothing of it remains.
 	Commit(ctx context.Context) error
 	// Rollback takes everything back; after Commit it does nothing.
 	Rollback() error
@@ -151,6 +153,20 @@ func (e *Error) Error() string {
 
 // Unwrap gives the cause.
 func (e *Error) Unwrap() error { return e.Cause }
+
+// UnknownOutcomeError is a commit whose answer was lost.
+type UnknownOutcomeError struct {
+	Environment string
+	Cause       error
+}
+
+// Error says what cannot be known and how it is settled.
+func (e *UnknownOutcomeError) Error() string {
+	return fmt.Sprintf("%s: the connection was lost while everything was being made lasting (%v), so it cannot be known whether it was written. Import again: the target is read first, and nothing is written twice.", e.Environment, e.Cause)
+}
+
+// Unwrap gives the cause.
+func (e *UnknownOutcomeError) Unwrap() error { return e.Cause }
 
 // RecordError is a failure about one record.
 type RecordError struct {

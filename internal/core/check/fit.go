@@ -151,3 +151,24 @@ func Breaks(address string, rule catalog.Rule, free []string, target string) Che
 		fmt.Sprintf("%s: %s that a rule of %s refuses: %s%s.", address, what, target, strings.Join(strings.Fields(rule.Text), " "), name),
 		fmt.Sprintf("%s in the source, then export and match again; or %s.", correct, without)}
 }
+
+// LocalValue says that a new record will have no value in a field that belongs to the target
+// alone: a local field, for which the catalog can give one, or a secret one.
+func LocalValue(address, field, target string, local, required bool) Check {
+	c := Check{Code: LocalNeeded, Level: Caution,
+		Message: fmt.Sprintf("%s is new and will have no value in field %s, which belongs to %s alone.", address, field, target),
+		Mend:    "Set it in " + target + " after the import."}
+	give := fmt.Sprintf("Give a value with local: {%s: {%s: …}} in the catalog and match again", field, target)
+	if local {
+		c.Mend = fmt.Sprintf("%s, or set it in %s after the import.", give, target)
+	}
+	if !required {
+		return c
+	}
+	c.Level = Blocker
+	c.Message = fmt.Sprintf("%s is new and needs a value in field %s, which belongs to %s alone.", address, field, target)
+	if c.Mend = give + "."; !local {
+		c.Mend = fmt.Sprintf("Create the record in %s with its secret value and match again.", target)
+	}
+	return c
+}

@@ -69,9 +69,6 @@ type Difference struct {
 	Moved       Moved
 }
 
-// Proposed reports whether the source's value is what the finding proposes.
-func (d Difference) Proposed() bool { return d.Moved == MovedUnknown || d.Moved == MovedSource }
-
 // Finding is one record with its status. Source and Target are nil where the side
 // does not have the record, and its first one where the key is ambiguous.
 type Finding struct {
@@ -186,7 +183,7 @@ func Join(in Input, found func(Finding) error) (Counts, error) {
 		f := judge(in, key, s, t, a)
 		counts.By[f.Status]++
 		source, target := s.first, t.first
-		if slices.Contains(f.Reasons, Ambiguous) {
+		if Hopeless(f.Reasons) {
 			source, target = nil, nil // which of them would be guessing
 		}
 		if err := in.remember(f.Status, source, target, a); err != nil {
@@ -261,7 +258,7 @@ func statusOf(differences []Difference) Status {
 			return Conflict
 		case d.Moved == MovedTarget && status == Same:
 			status = TargetEdit
-		case d.Proposed():
+		case Propose(Changed, d.Moved) == Write:
 			status = Changed
 		}
 	}
@@ -328,6 +325,7 @@ type side struct {
 	next func() (record.Record, error, bool)
 	stop func()
 	head *record.Record
+	last string // order of the key before head
 	done bool
 }
 
@@ -358,7 +356,10 @@ func (s *side) fill() error {
 	if err != nil {
 		return err
 	}
-	s.head = &r
+	if r.Key.Order() < s.last {
+		return fmt.Errorf("the %s is not in key order", s.name)
+	}
+	s.head, s.last = &r, r.Key.Order()
 	return nil
 }
 
@@ -377,9 +378,6 @@ func (s *side) take(key record.Key) (group, error) {
 		if err := s.fill(); err != nil {
 			return g, err
 		}
-	}
-	if s.head != nil && s.head.Key.Compare(key) < 0 {
-		return g, fmt.Errorf("the %s is not in key order", s.name)
 	}
 	return g, nil
 }

@@ -22,10 +22,10 @@ import (
 	"strings"
 	"time"
 
-	_ "modernc.org/sqlite" // the temporary database
-
 	"anagram/internal/environment"
 	"anagram/internal/environment/sqldb"
+	"anagram/internal/files/safe"
+	"anagram/internal/files/sqlitefile"
 )
 
 // table is one place: a file, or a sheet of a workbook.
@@ -66,7 +66,7 @@ func Open(ctx context.Context, name, path string, readOnly bool) (environment.En
 	if err != nil || !info.IsDir() {
 		return nil, &environment.Error{Environment: name, Message: fmt.Sprintf("there is no folder %s.", path), Mend: "Correct connect: of this environment in anagram.yaml.", Cause: err}
 	}
-	if err := f.finishReplacing(); err != nil {
+	if err := f.finishReplacing(readOnly); err != nil {
 		return nil, err
 	}
 	if f.temporary, err = os.MkdirTemp("", "anagram-folder-"); err != nil {
@@ -83,6 +83,29 @@ func Open(ctx context.Context, name, path string, readOnly bool) (environment.En
 	return f, nil
 }
 
+// finishReplacing makes good an import that was interrupted while the files were being put
+// into their places. Who only reads leaves that to the next import.
+func (f *folder) finishReplacing(readOnly bool) error {
+	if !safe.Pending(f.path) {
+		return nil
+	}
+	if readOnly {
+		return &environment.Error{Environment: f.name, Message: fmt.Sprintf("an import into %s was interrupted while it put the files into their places.", f.path),
+			Mend: "Import that docket again: that puts the rest into place first."}
+	}
+	err := safe.Finish(f.path, func(name string) bool {
+		return filepath.Base(name) == name && !strings.HasPrefix(name, ".") && slices.Contains(forms, strings.ToLower(filepath.Ext(name)))
+	})
+	var bad *safe.Error
+	if errors.As(err, &bad) {
+		return &environment.Error{Environment: f.name, Message: bad.Error() + ".", Mend: "Look at the files below .anagram-new in that folder, bring into place by hand what is wanted, and remove the note.", Cause: err}
+	}
+	return err
+}
+
+// forms are the endings of files that are read.
+var forms = []string{".csv", ".jsonl", ".xlsx"}
+
 func (f *folder) fail(file string, err error) error {
 	return &environment.Error{Environment: f.name, Message: fmt.Sprintf("%s: %v.", filepath.Join(f.path, file), err), Mend: "Correct the file and try again.", Cause: err}
 }
@@ -93,7 +116,7 @@ func (f *folder) load(ctx context.Context) error {
 	if err != nil {
 		return &environment.Error{Environment: f.name, Message: fmt.Sprintf("%s cannot be read: %v.", f.path, err), Cause: err}
 	}
-	db, err := sql.Open("sqlite", filepath.Join(f.temporary, "now.db"))
+	db, err := sqlitefile.Open(filepath.Join(f.temporary, "now.db"), sqlitefile.Options{Create: true})
 	if err != nil {
 		return err
 	}
@@ -107,7 +130,7 @@ func (f *folder) load(ctx context.Context) error {
 	for _, entry := range entries {
 		file := entry.Name()
 		form := strings.ToLower(filepath.Ext(file))
-		if entry.IsDir() || strings.HasPrefix(file, ".") || strings.HasPrefix(file, "~") || !slices.Contains([]string{".csv", ".jsonl", ".xlsx"}, form) {
+		if entry.IsDir() || strings.HasPrefix(file, ".") || strings.HasPrefix(file, "~") || !slices.Contains(forms, form) {
 			continue
 		}
 		info, err := entry.Info()
@@ -196,7 +219,7 @@ func (f *folder) Describe(ctx context.Context) (environment.Description, error) 
 
 // Begin locks the folder against other imports.
 func (f *folder) Begin(ctx context.Context) (environment.Work, error) {
-	lock, err := sql.Open("sqlite", "file:"+escaped(filepath.Join(f.path, lockName))+"?_pragma=busy_timeout(1000)")
+	lock, err := sqlitefile.Open(filepath.Join(f.path, lockName), sqlitefile.Options{Create: true, Wait: time.Second})
 	if err != nil {
 		return nil, err
 	}
@@ -222,10 +245,6 @@ func (f *folder) Begin(ctx context.Context) (environment.Work, error) {
 }
 
 const lockName = ".anagram-lock"
-
-func escaped(path string) string {
-	return strings.NewReplacer("%", "%25", "?", "%3F", "#", "%23").Replace(path)
-}
 
 // unchanged refuses files that somebody changed since they were read.
 func (f *folder) unchanged() error {

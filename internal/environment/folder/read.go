@@ -16,7 +16,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"github.com/xuri/excelize/v2"
+	"anagram/internal/files/sheet"
 )
 
 func (f *folder) loadFile(ctx context.Context, tx *sql.Tx, file, form string) error {
@@ -38,10 +38,7 @@ func (f *folder) loadFile(ctx context.Context, tx *sql.Tx, file, form string) er
 
 func (f *folder) loadCSV(ctx context.Context, tx *sql.Tx, t *table, in io.Reader) error {
 	buffered := bufio.NewReaderSize(in, 256<<10)
-	if mark, err := buffered.Peek(3); err == nil && string(mark) == "\ufeff" {
-		_, _ = buffered.Discard(3)
-		t.form.mark = true
-	}
+	t.form.mark = sheet.SkipMark(buffered)
 	head, err := buffered.Peek(4096)
 	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, bufio.ErrBufferFull) {
 		return err
@@ -87,22 +84,23 @@ func (f *folder) loadCSV(ctx context.Context, tx *sql.Tx, t *table, in io.Reader
 	return nil
 }
 
-// addCells adds a row of texts: an empty cell is null, and one that begins with a quote
-// is a JSON text.
+// addCells adds a row of cells. One that begins with a quote and is no JSON text is taken as
+// it is: the application that wrote it need not know the rule.
 func (l *loader) addCells(row int, cells []string) error {
 	values := make([]any, len(l.t.columns))
 	for i := range values {
-		if i >= len(cells) || cells[i] == "" {
+		if i >= len(cells) {
 			continue
 		}
 		if !utf8.ValidString(cells[i]) {
 			return fmt.Errorf("column %s is not UTF-8", l.t.columns[i])
 		}
-		if values[i] = cells[i]; strings.HasPrefix(cells[i], `"`) {
-			var plain string
-			if json.Unmarshal([]byte(cells[i]), &plain) == nil {
-				values[i] = plain
-			}
+		text, err := sheet.Text(cells[i])
+		switch {
+		case err != nil:
+			values[i] = cells[i]
+		case text != nil:
+			values[i] = *text
 		}
 	}
 	return l.add(row, values)
@@ -178,53 +176,49 @@ func (f *folder) loadJSON(ctx context.Context, tx *sql.Tx, t *table, in io.ReadS
 }
 
 func (f *folder) loadBook(ctx context.Context, tx *sql.Tx, name, file string, in io.Reader) error {
-	book, err := excelize.OpenReader(in, bookOptions)
+	book, err := sheet.OpenBook(in)
 	if err != nil {
-		return fmt.Errorf("it is no spreadsheet in XLSX form: %w", err)
+		return err
 	}
 	defer book.Close()
-	sheets := book.GetSheetList()
-	for _, sheet := range sheets {
-		t := &table{name: name, file: file, sheet: sheet}
+	sheets := book.Sheets()
+	for _, title := range sheets {
+		t := &table{name: name, file: file, sheet: title}
 		if len(sheets) > 1 {
-			t.name = name + "/" + sheet
+			t.name = name + "/" + title
 		}
-		rows, err := book.Rows(sheet)
-		if err != nil {
-			return err
-		}
-		var l *loader
-		for n := 1; rows.Next(); n++ {
-			cells, err := rows.Columns(excelize.Options{RawCellValue: true})
-			if err == nil {
-				err = ctx.Err()
-			}
-			if err != nil {
-				return err
-			}
-			if l == nil {
-				if n > 1 || len(cells) == 0 {
-					break // a sheet that is no table
-				}
-				t.columns = cells
-				if l, err = f.begin(tx, t); err != nil {
-					return fmt.Errorf("sheet %s: %w", sheet, err)
-				}
-				continue
-			}
-			if strings.Join(cells, "") == "" {
-				continue
-			}
-			if err := l.addCells(n, cells); err != nil {
-				return fmt.Errorf("sheet %s row %d: %w", sheet, n, err)
-			}
-		}
-		if err := errors.Join(rows.Error(), rows.Close()); err != nil {
+		if err := f.loadSheet(ctx, tx, t, book); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// bookOptions bound what a workbook may unfold to.
-var bookOptions = excelize.Options{UnzipSizeLimit: 2 << 30, UnzipXMLSizeLimit: 256 << 20, RawCellValue: true}
+// errNoTable is a sheet whose first row has no names.
+var errNoTable = errors.New("the sheet is no table")
+
+func (f *folder) loadSheet(ctx context.Context, tx *sql.Tx, t *table, book *sheet.Book) error {
+	var l *loader
+	err := book.Rows(t.sheet, func(n int, cells []string) (err error) {
+		switch {
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case l == nil && n > 1:
+			return errNoTable
+		case l == nil:
+			t.columns = cells
+			l, err = f.begin(tx, t)
+			return err
+		case strings.Join(cells, "") == "":
+			return nil
+		}
+		return l.addCells(n, cells)
+	})
+	if errors.Is(err, errNoTable) || ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if err != nil {
+		return fmt.Errorf("sheet %s %w", t.sheet, err)
+	}
+	return nil
+}

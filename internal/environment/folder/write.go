@@ -9,8 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -19,6 +17,9 @@ import (
 	"github.com/xuri/excelize/v2"
 
 	"anagram/internal/environment"
+	"anagram/internal/files/safe"
+	"anagram/internal/files/sheet"
+	"anagram/internal/files/sqlitefile"
 )
 
 // work is one unit of work: that of the temporary database, and at its end the files.
@@ -53,13 +54,7 @@ func (w *work) Commit(ctx context.Context) error {
 	if err := f.unchanged(); err != nil {
 		return err
 	}
-	var files []string
-	defer func() {
-		for _, file := range files {
-			_ = os.Remove(filepath.Join(f.path, fresh(file)))
-		}
-	}()
-	db, err := sql.Open("sqlite", filepath.Join(f.temporary, "now.db"))
+	db, err := sqlitefile.Open(filepath.Join(f.temporary, "now.db"), sqlitefile.Options{})
 	if err != nil {
 		return err
 	}
@@ -68,6 +63,12 @@ func (w *work) Commit(ctx context.Context) error {
 	if _, err := db.ExecContext(ctx, "ATTACH ? AS before", filepath.Join(f.temporary, "before.db")); err != nil {
 		return err
 	}
+	replacement, err := safe.Begin(f.path, ".before-"+time.Now().UTC().Format("20060102-150405.000"))
+	if err != nil {
+		return err
+	}
+	defer replacement.Close()
+	var files []string
 	for _, t := range f.tables {
 		if slices.Contains(files, t.file) {
 			continue // another sheet of a workbook that is written already
@@ -80,18 +81,15 @@ func (w *work) Commit(ctx context.Context) error {
 			continue
 		}
 		files = append(files, t.file)
-		if err := f.write(ctx, db, t); err != nil {
+		if err := f.write(ctx, db, t, replacement); err != nil {
 			return f.fail(t.file, err)
 		}
 	}
 	if len(files) == 0 {
 		return nil
 	}
-	return f.replace(files)
+	return replacement.Commit()
 }
-
-// fresh is the name under which a file is written before it takes its place.
-func fresh(file string) string { return ".anagram-new-" + file }
 
 // changed reports whether any table of a file has other rows than before.
 func (f *folder) changed(ctx context.Context, db *sql.DB, file string) (bool, error) {
@@ -138,20 +136,15 @@ func (t *table) rows(ctx context.Context, db *sql.DB, query string, do func(row 
 }
 
 // write writes a file anew, beside the one that is there.
-func (f *folder) write(ctx context.Context, db *sql.DB, t *table) error {
-	path := filepath.Join(f.path, fresh(t.file))
-	if t.sheet != "" {
-		return f.writeBook(ctx, db, t.file, path)
-	}
-	mode := os.FileMode(0o644)
-	if info, err := os.Stat(filepath.Join(f.path, t.file)); err == nil {
-		mode = info.Mode().Perm()
-	}
-	out, err := os.OpenFile(path, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, mode)
+func (f *folder) write(ctx context.Context, db *sql.DB, t *table, r *safe.Replacement) error {
+	out, err := r.Create(t.file)
 	if err != nil {
 		return err
 	}
 	defer out.Close()
+	if t.sheet != "" {
+		return errors.Join(f.writeBook(ctx, db, t.file, out), out.Sync(), out.Close())
+	}
 	buffered := bufio.NewWriterSize(out, 256<<10)
 	all := fmt.Sprintf("SELECT {columns} FROM main.%s ORDER BY rowid", quote(t.name))
 	if strings.EqualFold(filepath.Ext(t.file), ".csv") {
@@ -182,7 +175,7 @@ func (t *table) writeCSV(ctx context.Context, db *sql.DB, all string, out io.Wri
 	if err := t.rows(ctx, db, all, func(_ int, cells []*string) error {
 		row := make([]string, len(cells))
 		for i, cell := range cells {
-			row[i] = cellText(cell)
+			row[i] = sheet.Cell(cell)
 		}
 		return w.Write(row)
 	}); err != nil {
@@ -190,19 +183,6 @@ func (t *table) writeCSV(ctx context.Context, db *sql.DB, all string, out io.Wri
 	}
 	w.Flush()
 	return w.Error()
-}
-
-// cellText writes null as nothing, and a text that would be read otherwise as JSON.
-func cellText(cell *string) string {
-	switch {
-	case cell == nil:
-		return ""
-	case *cell == "" || strings.HasPrefix(*cell, `"`) || strings.Contains(*cell, "\r"):
-		quoted, _ := json.Marshal(*cell)
-		return string(quoted)
-	default:
-		return *cell
-	}
 }
 
 func (t *table) writeJSON(ctx context.Context, db *sql.DB, all string, out io.Writer) error {
@@ -232,8 +212,8 @@ func (t *table) writeJSON(ctx context.Context, db *sql.DB, all string, out io.Wr
 }
 
 // writeBook changes the cells of a workbook that changed; everything else in it stays.
-func (f *folder) writeBook(ctx context.Context, db *sql.DB, file, path string) error {
-	book, err := excelize.OpenFile(filepath.Join(f.path, file), bookOptions)
+func (f *folder) writeBook(ctx context.Context, db *sql.DB, file string, out io.Writer) error {
+	book, err := excelize.OpenFile(filepath.Join(f.path, file), sheet.BookOptions)
 	if err != nil {
 		return err
 	}
@@ -254,10 +234,10 @@ func (f *folder) writeBook(ctx context.Context, db *sql.DB, file, path string) e
 				if err != nil {
 					return err
 				}
-				if have == cellText(cell) {
+				if have == sheet.Cell(cell) {
 					continue
 				}
-				if err := book.SetCellStr(t.sheet, at, cellText(cell)); err != nil {
+				if err := book.SetCellStr(t.sheet, at, sheet.Cell(cell)); err != nil {
 					return err
 				}
 			}
@@ -266,75 +246,6 @@ func (f *folder) writeBook(ctx context.Context, db *sql.DB, file, path string) e
 			return err
 		}
 	}
-	return book.SaveAs(path)
-}
-
-// replacing is the note that says which files are about to be replaced.
-type replacing struct {
-	Files  []string `json:"files"`
-	Suffix string   `json:"suffix"`
-}
-
-const replacingName = ".anagram-replacing"
-
-// replace puts new files in the place of the old ones, which are kept. The note makes
-// sure that an interruption in the middle is made good.
-func (f *folder) replace(files []string) error {
-	note := replacing{Files: files, Suffix: ".before-" + time.Now().UTC().Format("20060102-150405.000")}
-	text, err := json.Marshal(note)
-	if err != nil {
-		return err
-	}
-	path := filepath.Join(f.path, replacingName)
-	if err := writeSynced(path+"-new", text); err != nil {
-		return err
-	}
-	if err := os.Rename(path+"-new", path); err != nil {
-		return err
-	}
-	return f.finishReplacing()
-}
-
-func writeSynced(path string, text []byte) error {
-	out, err := os.OpenFile(path, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o644)
-	if err != nil {
-		return err
-	}
-	defer out.Close()
-	if _, err := out.Write(text); err != nil {
-		return err
-	}
-	return out.Sync()
-}
-
-// finishReplacing carries out what the note says, where there is one.
-func (f *folder) finishReplacing() error {
-	path := filepath.Join(f.path, replacingName)
-	text, err := os.ReadFile(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	var note replacing
-	if err := json.Unmarshal(text, &note); err != nil {
-		return &environment.Error{Environment: f.name, Message: fmt.Sprintf("%s is damaged: %v.", path, err), Mend: "Look at the files of the folder whose names begin with .anagram-new-, bring them into place by hand, and remove it.", Cause: err}
-	}
-	for _, file := range note.Files {
-		if filepath.Base(file) != file {
-			return &environment.Error{Environment: f.name, Message: fmt.Sprintf("%s names a file outside the folder.", path), Mend: "Remove it."}
-		}
-		from, to := filepath.Join(f.path, fresh(file)), filepath.Join(f.path, file)
-		if _, err := os.Stat(from); errors.Is(err, fs.ErrNotExist) {
-			continue // it is in its place already
-		}
-		if err := os.Link(to, to+note.Suffix); err != nil && !errors.Is(err, fs.ErrExist) {
-			return err
-		}
-		if err := os.Rename(from, to); err != nil {
-			return err
-		}
-	}
-	return os.Remove(path)
+	_, err = book.WriteTo(out)
+	return err
 }

@@ -87,11 +87,19 @@ func (w *work) Commit(ctx context.Context) error {
 	if err := w.keepCounters(ctx); err != nil {
 		return err
 	}
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	// From here on nobody can stop it: who breaks off a commit does not learn what came of it.
+	ctx = context.WithoutCancel(ctx)
 	if _, err := w.conn.ExecContext(ctx, "COMMIT"); err != nil {
+		if !w.dialect.Answered(err) {
+			return &environment.UnknownOutcomeError{Environment: w.name, Cause: err}
+		}
 		return w.explain(err)
 	}
 	w.done = true
-	w.dialect.EndWrite(context.WithoutCancel(ctx), w.conn)
+	w.dialect.EndWrite(ctx, w.conn)
 	return nil
 }
 

@@ -53,6 +53,9 @@ type Dialect interface {
 	// Refused reports whether an error is the engine's answer to one statement, after
 	// which others may go on; a lost connection is not.
 	Refused(err error) bool
+	// Answered reports whether an error is the engine's answer, so that what was asked did
+	// not happen; after a lost connection or a disk that fails nobody knows.
+	Answered(err error) bool
 	// Explain turns an error of the driver into facts and a mend for a person.
 	Explain(err error) (message, mend string)
 }

@@ -380,6 +380,12 @@ func (mysqlDialect) Decides(c catalog.Column, v record.Value) bool {
 	}
 }
 
+// Answered leaves out what the server says when it goes away.
+func (mysqlDialect) Answered(err error) bool {
+	var my *mysql.MySQLError
+	return errors.As(err, &my) && !lostMySQL(my.Number)
+}
+
 func (mysqlDialect) Refused(err error) bool {
 	var my *mysql.MySQLError
 	return errors.As(err, &my) && !lostMySQL(my.Number) && my.Number != 1205 && my.Number != 1213

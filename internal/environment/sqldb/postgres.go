@@ -411,6 +411,12 @@ func inRange(v record.Value, bits int) bool {
 	return bits > 0 && err == nil
 }
 
+// Answered leaves out what the server says when it goes away.
+func (postgresDialect) Answered(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && !lostPostgres(pg.Code)
+}
+
 func (postgresDialect) Refused(err error) bool {
 	var pg *pgconn.PgError
 	return errors.As(err, &pg) && !lostPostgres(pg.Code) && pg.Code != "40001"

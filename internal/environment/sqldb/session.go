@@ -10,6 +10,7 @@ import (
 	"anagram/internal/core/condition"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
+	"anagram/internal/files/spill"
 )
 
 // session reads and writes over one connection that has a transaction open.
@@ -147,12 +148,12 @@ func (s *session) query(ctx context.Context, width int, row func([]any) error, q
 	if !s.dialect.OneAtATime() {
 		return s.scan(ctx, width, row, query, args...)
 	}
-	var kept spool
-	defer kept.close()
-	if err := s.scan(ctx, width, kept.add, query, args...); err != nil {
+	var kept spill.Rows
+	defer kept.Close()
+	if err := s.scan(ctx, width, kept.Add, query, args...); err != nil {
 		return err
 	}
-	return kept.each(ctx, row)
+	return kept.Each(ctx, row)
 }
 
 // copier is a dialect with a faster way to read all that a query without values gives.
@@ -170,15 +171,15 @@ func (s *session) stream(ctx context.Context, f *form, row func([]any) error, qu
 	for i, name := range f.names {
 		binary[i] = f.columns[name].Kind == record.Bytes
 	}
-	var kept spool
-	defer kept.close()
-	if err := c.CopyOut(ctx, s.q, query, binary, kept.add); err != nil {
+	var kept spill.Rows
+	defer kept.Close()
+	if err := c.CopyOut(ctx, s.q, query, binary, kept.Add); err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
 		return s.explain(err)
 	}
-	return kept.each(ctx, row)
+	return kept.Each(ctx, row)
 }
 
 // tidier is a dialect whose driver delivers values in forms of its own.

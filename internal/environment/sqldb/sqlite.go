@@ -10,6 +10,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"time"
 
 	"modernc.org/sqlite"
 	lib "modernc.org/sqlite/lib"
@@ -17,6 +18,7 @@ import (
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
+	"anagram/internal/files/sqlitefile"
 )
 
 // waitMilliseconds is how long a locked SQLite file is waited for.
@@ -46,12 +48,7 @@ func openSQLite(ctx context.Context, name string, d sqliteDialect) (environment.
 	case info.IsDir():
 		return nil, &environment.Error{Environment: name, Message: fmt.Sprintf("%s is a folder, not an SQLite database.", path), Mend: "Correct connect: of this environment in anagram.yaml."}
 	}
-	mode := "rw"
-	if readOnly {
-		mode = "ro"
-	}
-	escaped := strings.NewReplacer("%", "%25", "?", "%3F", "#", "%23").Replace(path)
-	db, err := sql.Open("sqlite", fmt.Sprintf("file:%s?mode=%s&_pragma=busy_timeout(%d)&_pragma=foreign_keys(1)", escaped, mode, waitMilliseconds))
+	db, err := sqlitefile.Open(path, sqlitefile.Options{ReadOnly: readOnly, Wait: waitMilliseconds * time.Millisecond, Pragmas: []string{"foreign_keys(1)"}})
 	if err != nil {
 		return nil, err
 	}
@@ -389,6 +386,12 @@ func (sqliteDialect) Literal(stored any) string { return plainLiteral(stored) }
 // forms.
 func (sqliteDialect) Decides(_ catalog.Column, v record.Value) bool {
 	return v.Kind() == record.Text || v.Kind() == record.Integer
+}
+
+// Answered leaves out errors of the disk.
+func (sqliteDialect) Answered(err error) bool {
+	var sqliteErr *sqlite.Error
+	return errors.As(err, &sqliteErr) && sqliteErr.Code()&0xFF != lib.SQLITE_IOERR
 }
 
 func (sqliteDialect) Refused(err error) bool {

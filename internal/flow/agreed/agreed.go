@@ -17,16 +17,13 @@ import (
 	"anagram/internal/store/parcel"
 )
 
-// Agreed values: what two environments last had in common, kept for each pair in parcel
-// form and replaced in one step after every match and import.
-
 // agreedPath is where the agreed values of a pair are.
 func agreedPath(s *session.Session, source, target string) (string, error) {
 	dir, err := s.Workspace.Agreed()
 	return filepath.Join(dir, url.PathEscape(source)+"--"+url.PathEscape(target)+parcel.Suffix), err
 }
 
-// openAgreed opens the agreed values of a pair, nil where there are none yet.
+// Open opens the agreed values of a pair, nil where there are none yet.
 func Open(s *session.Session, source, target string) (*parcel.Reader, error) {
 	path, err := agreedPath(s, source, target)
 	if err != nil {
@@ -42,10 +39,9 @@ func Open(s *session.Session, source, target string) (*parcel.Reader, error) {
 	return p, nil
 }
 
-// agreedStream gives agreed records with other fields, of which only the keys are read until
-// they are loaded; nil where nothing is known of the
-// type, or its key was another one.
-func Stream(ctx context.Context, p *parcel.Reader, typ string, shapes record.Shapes, fields []record.Field) record.Stream {
+// stream gives agreed records with other fields, of which only the keys are read until
+// they are loaded; nil where nothing is known of the type, or its key was another one.
+func stream(ctx context.Context, p *parcel.Reader, typ string, shapes record.Shapes, fields []record.Field) record.Stream {
 	if p == nil {
 		return nil
 	}
@@ -65,7 +61,7 @@ func Stream(ctx context.Context, p *parcel.Reader, typ string, shapes record.Sha
 	}
 }
 
-// lazily is project for a record of which so far only the key may be there.
+// lazily is sides.Project for a record of which so far only the key may be there.
 func lazily(t parcel.Type, rec record.Record, fields []record.Field) (record.Record, error) {
 	load := rec.Load
 	if load == nil {
@@ -93,21 +89,22 @@ func sameShape(a, b []record.Field) bool {
 	return slices.EqualFunc(a, b, func(x, y record.Field) bool { return x.Name == y.Name && x.Kind == y.Kind && x.Refers == y.Refers })
 }
 
-// agreeing writes the agreed values of a pair anew.
+// Writing makes the agreed values of a pair anew. Those of a type that nothing is said
+// about stay as they were.
 type Writing struct {
 	session *session.Session
 	path    string
-	Old     *parcel.Reader // nil where there are none
-	Writer  *parcel.Writer
-	Done    map[string]bool
+	old     *parcel.Reader // nil where there are none
+	out     *parcel.Writer
+	shapes  record.Shapes
+	catalog *catalog.Catalog
+	done    map[string]bool
 	upTo    map[string]string // see parcel.Manifest
 }
 
-// took notes that agreed values of a type are taken from a parcel.
-func (a *Writing) Took(typ, exportedAt string) { a.upTo[typ] = max(a.upTo[typ], exportedAt) }
-
-// agree begins to write agreed values anew; old is what they were.
-func Begin(s *session.Session, source, target string, old *parcel.Reader, keys record.Shapes, catalogSource []byte) (*Writing, error) {
+// Begin begins to write the agreed values of a pair anew; old is what they were, nil
+// where there were none. It stays the caller's to close, after Finish or Discard.
+func Begin(s *session.Session, source, target string, old *parcel.Reader, shapes record.Shapes, c *catalog.Catalog) (*Writing, error) {
 	path, err := agreedPath(s, source, target)
 	if err != nil {
 		return nil, err
@@ -120,23 +117,25 @@ func Begin(s *session.Session, source, target string, old *parcel.Reader, keys r
 	if old != nil {
 		maps.Copy(upTo, old.Manifest.UpTo)
 	}
-	w, err := parcel.Create(scratch, parcel.Manifest{UpTo: upTo, Name: "agreed", Note: "what " + source + " and " + target + " last had in common", Source: source,
-		ExportedAt: s.Stamp(), ExportedBy: s.Who, Program: s.Program, Keys: keys}, catalogSource)
+	out, err := parcel.Create(scratch, parcel.Manifest{UpTo: upTo, Name: "agreed", Note: "what " + source + " and " + target + " last had in common", Source: source,
+		ExportedAt: s.Stamp(), ExportedBy: s.Who, Program: s.Program, Keys: shapes}, c.Source)
 	if err != nil {
 		return nil, err
 	}
-	w.LeaveFilesOut()
-	return &Writing{session: s, path: path, Old: old, Writer: w, Done: map[string]bool{}, upTo: upTo}, nil
+	out.LeaveFilesOut()
+	return &Writing{session: s, path: path, old: old, out: out, shapes: shapes, catalog: c, done: map[string]bool{}, upTo: upTo}, nil
 }
 
-// fields gives the fields that are kept of a type: those compared now, and others of
-// which something was known.
-func (a *Writing) Fields(typ string, shapes record.Shapes, compared []record.Field) []record.Field {
+// begin notes that the agreed values of a type are being taken from a parcel, and gives
+// the fields that are kept: those compared now, and others of which something was known.
+func (w *Writing) begin(typ, exportedAt string, compared []record.Field) []record.Field {
+	w.done[typ] = true
+	w.upTo[typ] = max(w.upTo[typ], exportedAt)
 	out := slices.Clone(compared)
-	if a.Old == nil || !sameShape(a.Old.Manifest.Keys[typ], shapes[typ]) {
+	if w.old == nil || !sameShape(w.old.Manifest.Keys[typ], w.shapes[typ]) {
 		return out
 	}
-	t, _ := a.Old.Manifest.Type(typ)
+	t, _ := w.old.Manifest.Type(typ)
 	for _, field := range t.Fields {
 		if record.FieldAt(out, field.Name) < 0 {
 			out = append(out, field)
@@ -145,30 +144,28 @@ func (a *Writing) Fields(typ string, shapes record.Shapes, compared []record.Fie
 	return out
 }
 
-// finish copies the types that were not touched, and replaces what there was.
-func (a *Writing) Finish(ctx context.Context, c *catalog.Catalog, keys record.Shapes) error {
-	defer a.Writer.Discard()
-	if a.Old != nil {
-		for _, t := range a.Old.Manifest.Types {
-			if _, known := c.Type(t.Name); !known || a.Done[t.Name] || !sameShape(a.Old.Manifest.Keys[t.Name], keys[t.Name]) {
+// Discard forgets what was written; after Finish it does nothing.
+func (w *Writing) Discard() {
+	if w != nil {
+		w.out.Discard()
+	}
+}
+
+// Finish copies the types that nothing was said about, and replaces what there was in one
+// step.
+func (w *Writing) Finish(ctx context.Context) error {
+	defer w.out.Discard()
+	if w.old != nil {
+		for _, t := range w.old.Manifest.Types {
+			if _, known := w.catalog.Type(t.Name); !known || w.done[t.Name] || !sameShape(w.old.Manifest.Keys[t.Name], w.shapes[t.Name]) {
 				continue
 			}
-			out := a.Writer.Type(t.Name, t.Fields)
-			for rec, err := range a.Old.Records(ctx, t.Name) {
-				if err == nil {
-					err = out.Add(rec)
-				}
-				if err != nil {
-					out.Discard()
-					return err
-				}
-			}
-			if _, err := out.Finish(false); err != nil {
+			if err := w.copy(ctx, t); err != nil {
 				return err
 			}
 		}
 	}
-	scratch, err := a.session.Workspace.Scratch()
+	scratch, err := w.session.Workspace.Scratch()
 	if err != nil {
 		return err
 	}
@@ -178,8 +175,23 @@ func (a *Writing) Finish(ctx context.Context, c *catalog.Catalog, keys record.Sh
 	}
 	defer os.RemoveAll(folder)
 	made := filepath.Join(folder, "agreed"+parcel.Suffix)
-	if _, err := a.Writer.Finish(made, false); err != nil {
+	if _, err := w.out.Finish(made, false); err != nil {
 		return err
 	}
-	return os.Rename(made, a.path)
+	return os.Rename(made, w.path)
+}
+
+func (w *Writing) copy(ctx context.Context, t parcel.Type) error {
+	out := w.out.Type(t.Name, t.Fields)
+	defer out.Discard()
+	for rec, err := range w.old.Records(ctx, t.Name) {
+		if err == nil {
+			err = out.Add(rec)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	_, err := out.Finish(false)
+	return err
 }

@@ -5,20 +5,17 @@ import (
 
 	"anagram/internal/core/pairing"
 	"anagram/internal/core/record"
+	"anagram/internal/files/spill"
 	"anagram/internal/store/parcel"
-	"anagram/internal/store/sorting"
 )
 
-// Agreed values are kept by the keys that were agreed on, and compared by those of the
-// source; where pairs make these differ, they are brought into the other order.
-
 // bySource gives a stream of agreed records by the source's keys, in their order.
-func BySource(scratch string, in record.Stream, names *pairing.Names, typ string, fields []record.Field, shapes record.Shapes) record.Stream {
+func bySource(scratch string, in record.Stream, names *pairing.Names, typ string, fields []record.Field, shapes record.Shapes) record.Stream {
 	if in == nil {
 		return nil
 	}
 	return func(yield func(record.Record, error) bool) {
-		sorter := sorting.New(scratch)
+		sorter := spill.NewSorter(scratch)
 		defer sorter.Close()
 		for rec, err := range in {
 			if err == nil {
@@ -26,7 +23,7 @@ func BySource(scratch string, in record.Stream, names *pairing.Names, typ string
 			}
 			if err == nil {
 				rec = names.ToSource(typ, fields, rec)
-				err = sorter.Add(sorting.Entry{Order: rec.Key.Order(), Payload: record.AppendLine(append(record.AppendKey(nil, rec.Stands()), 0), fields, rec)})
+				err = sorter.Add(pack(rec, rec.Stands(), fields))
 			}
 			if err != nil {
 				yield(rec, err)
@@ -36,20 +33,13 @@ func BySource(scratch string, in record.Stream, names *pairing.Names, typ string
 		last := ""
 		for entry, err := range sorter.Sorted() {
 			var rec record.Record
-			stands, line, _ := bytes.Cut(entry.Payload, []byte{0})
 			if err == nil {
-				rec, err = record.ParseLine(line, typ, fields, shapes)
+				rec, err = unpack(entry, typ, fields, shapes)
 			}
 			if err == nil && entry.Order == last {
 				continue // two names of one record were agreed on: one of them is from long ago
 			}
 			last = entry.Order
-			if err == nil {
-				var was record.Key
-				if was, err = shapes.ParseKey(stands, typ); was.Order() != rec.Key.Order() {
-					rec.Was = &was
-				}
-			}
 			if !yield(rec, err) || err != nil {
 				return
 			}
@@ -57,22 +47,46 @@ func BySource(scratch string, in record.Stream, names *pairing.Names, typ string
 	}
 }
 
+// pack writes a record for sorting by its key, with the key that it is kept by.
+func pack(rec record.Record, stands record.Key, fields []record.Field) spill.Entry {
+	return spill.Entry{Order: rec.Key.Order(), Payload: record.AppendLine(append(record.AppendKey(nil, stands), 0), fields, rec)}
+}
+
+// unpack gives the record back, with Was where it is kept by another key.
+func unpack(entry spill.Entry, typ string, fields []record.Field, shapes record.Shapes) (record.Record, error) {
+	stands, line, _ := bytes.Cut(entry.Payload, []byte{0})
+	rec, err := record.ParseLine(line, typ, fields, shapes)
+	if err != nil {
+		return rec, err
+	}
+	was, err := shapes.ParseKey(stands, typ)
+	if err == nil && was.Order() != rec.Key.Order() {
+		rec.Was = &was
+	}
+	return rec, err
+}
+
 // rekeyed collects agreed records in another order than that of the keys they are kept by.
-type Rekeyed struct {
-	Sorter *sorting.Sorter
-	Typ    string
-	Fields []record.Field
-	Shapes record.Shapes
+type rekeyed struct {
+	sorter *spill.Sorter
+	typ    string
+	fields []record.Field
+	shapes record.Shapes
 }
 
-func (r *Rekeyed) add(rec record.Record) error {
+func newRekeyed(scratch, typ string, fields []record.Field, shapes record.Shapes) *rekeyed {
+	return &rekeyed{sorter: spill.NewSorter(scratch), typ: typ, fields: fields, shapes: shapes}
+}
+
+func (r *rekeyed) add(rec record.Record) error {
 	rec.ChangedAt, rec.ChangedBy, rec.Why, rec.Through, rec.Was = "", "", "", "", nil
-	return r.Sorter.Add(sorting.Entry{Order: rec.Key.Order(), Payload: record.AppendLine(nil, r.Fields, rec)})
+	return r.sorter.Add(spill.Entry{Order: rec.Key.Order(), Payload: record.AppendLine(nil, r.fields, rec)})
 }
 
-func (r *Rekeyed) into(out *parcel.TypeWriter) error {
+// into gives what was collected to a type of a parcel, each key once.
+func (r *rekeyed) into(out *parcel.TypeWriter) error {
 	last := ""
-	for entry, err := range r.Sorter.Sorted() {
+	for entry, err := range r.sorter.Sorted() {
 		if err != nil {
 			return err
 		}
@@ -80,7 +94,7 @@ func (r *Rekeyed) into(out *parcel.TypeWriter) error {
 			continue
 		}
 		last = entry.Order
-		rec, err := record.ParseLine(entry.Payload, r.Typ, r.Fields, r.Shapes)
+		rec, err := record.ParseLine(entry.Payload, r.typ, r.fields, r.shapes)
 		if err == nil {
 			err = out.Add(rec)
 		}

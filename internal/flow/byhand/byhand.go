@@ -2,24 +2,23 @@ package byhand
 
 import (
 	"context"
+	"encoding/binary"
 	"fmt"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
-	"anagram/internal/core/sheet"
 	"anagram/internal/core/yamldoc"
+	"anagram/internal/files/sheet"
+	"anagram/internal/files/spill"
 	"anagram/internal/flow/choose"
 	"anagram/internal/flow/export"
 	"anagram/internal/flow/fit"
 	"anagram/internal/flow/library"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/parcel"
-	"anagram/internal/store/picked"
-	"anagram/internal/store/sorting"
 )
 
 // Parcels that are edited or written by hand.
@@ -30,7 +29,7 @@ func Reseal(ctx context.Context, s *session.Session, name, note string) (export.
 	if strings.TrimSpace(note) == "" {
 		return export.Result{}, session.Usage("parcel reseal needs --note: why the parcel was edited; everybody who reviews it will see that")
 	}
-	path, err := library.ParcelPath(s, name)
+	path, err := library.Path(s, name)
 	if err != nil {
 		return export.Result{}, err
 	}
@@ -91,7 +90,7 @@ func Make(ctx context.Context, s *session.Session, r MakeRequest) (export.Result
 	if r.Name == "" {
 		r.Name = filepath.Base(filepath.Clean(r.Folder))
 	}
-	name, path, err := library.NewParcelPath(s, r.Name, "", false)
+	name, path, err := library.NewPath(s, r.Name, "", false)
 	if err != nil {
 		return export.Result{}, err
 	}
@@ -113,7 +112,7 @@ func Make(ctx context.Context, s *session.Session, r MakeRequest) (export.Result
 func like(ctx context.Context, s *session.Session, name string) (parcel.Manifest, []byte, error) {
 	var m parcel.Manifest
 	if _, err := s.Workspace.Environment(name); err != nil {
-		p, pathErr := library.OpenParcel(s, name)
+		p, pathErr := library.Open(s, name)
 		if pathErr != nil {
 			return m, nil, session.Usage("--like %q is neither an environment nor a parcel%s", name, yamldoc.Nearest(name, s.EnvironmentNames()))
 		}
@@ -151,7 +150,7 @@ type sealing struct {
 	session *session.Session
 	edited  *parcel.Edited
 	writer  *parcel.Writer
-	set     *picked.Set
+	set     *spill.Picked
 	whole   map[string]bool
 }
 
@@ -171,7 +170,7 @@ func seal(ctx context.Context, s *session.Session, e *parcel.Edited, m parcel.Ma
 	if err != nil {
 		return result, err
 	}
-	set, err := picked.New(scratch)
+	set, err := spill.NewPicked(scratch)
 	if err != nil {
 		return result, err
 	}
@@ -218,29 +217,29 @@ func keysAsDescribed(c *catalog.Catalog, keys record.Shapes) error {
 func (sl *sealing) records(ctx context.Context, scratch string, t parcel.Type) error {
 	out := sl.writer.Type(t.Name, t.Fields)
 	defer out.Discard()
-	seen := sorting.New(scratch)
+	seen := spill.NewSorter(scratch)
 	defer seen.Close()
 	sl.session.Progress.Start(t.Name, 0)
 	defer sl.session.Progress.Done()
 	err := sl.edited.EditedRecords(ctx, t, func(line int, rec record.Record) error {
 		address := sl.edited.Catalog.Address(t.Name, rec.Key)
 		if rec.Why == "" {
-			rec.Why = "chosen"
+			rec.Why = parcel.WhyChosen
 		}
-		if err := seen.Add(sorting.Entry{Order: rec.Key.Order(), Payload: []byte(fmt.Sprintf("%010d %s", line, address))}); err != nil {
+		if err := seen.Add(spill.Entry{Order: rec.Key.Order(), Payload: append(binary.BigEndian.AppendUint64(nil, uint64(line)), address...)}); err != nil {
 			return err
 		}
-		if err := sl.set.Pick(picked.Record{Type: t.Name, Order: rec.Key.Order(), Key: string(record.AppendKey(nil, rec.Key))}, 0); err != nil {
+		if err := sl.set.Pick(spill.Pick{Type: t.Name, Order: rec.Key.Order(), Key: string(record.AppendKey(nil, rec.Key))}, 0); err != nil {
 			return err
 		}
 		shape := sl.edited.Manifest.Keys[t.Name]
 		for i, part := range rec.Key.Parts() {
-			if err := sl.refer(part, fmt.Sprintf("%010d %s %s", line, address, shape[i].Name), t.Name); err != nil {
+			if err := sl.refer(part, spill.Pick{From: t.Name, Line: line, Through: address + " " + shape[i].Name}); err != nil {
 				return err
 			}
 		}
 		for i, v := range rec.Values {
-			if err := sl.refer(v, fmt.Sprintf("%010d %s %s", line, address, t.Fields[i].Name), t.Name); err != nil {
+			if err := sl.refer(v, spill.Pick{From: t.Name, Line: line, Through: address + " " + t.Fields[i].Name}); err != nil {
 				return err
 			}
 		}
@@ -250,17 +249,14 @@ func (sl *sealing) records(ctx context.Context, scratch string, t parcel.Type) e
 	if err != nil {
 		return err
 	}
-	last := sorting.Entry{}
+	last := spill.Entry{}
 	for entry, err := range seen.Sorted() {
 		if err != nil {
 			return err
 		}
 		if last.Payload != nil && entry.Order == last.Order {
-			first, _, _ := strings.Cut(string(last.Payload), " ")
-			second, address, _ := strings.Cut(string(entry.Payload), " ")
-			at, _ := strconv.Atoi(second)
-			before, _ := strconv.Atoi(first)
-			return sl.edited.Place(t.Name, at, fmt.Sprintf("%s stands in line %d already; a key may occur once", address, before))
+			before, at := binary.BigEndian.Uint64(last.Payload), binary.BigEndian.Uint64(entry.Payload)
+			return sl.edited.Place(t.Name, int(at), fmt.Sprintf("%s stands in line %d already; a key may occur once", entry.Payload[8:], before))
 		}
 		last = entry
 	}
@@ -268,10 +264,11 @@ func (sl *sealing) records(ctx context.Context, scratch string, t parcel.Type) e
 	return err
 }
 
-func (sl *sealing) refer(v record.Value, through, from string) error {
+// refer notes what a value refers to, and where it stands.
+func (sl *sealing) refer(v record.Value, at spill.Pick) error {
 	for _, ref := range v.References() {
-		err := sl.set.Refer(picked.Record{Type: ref.Refers(), Order: ref.Key().Order(), Key: string(record.AppendKey(nil, ref.Key())), Through: from + "\x00" + through})
-		if err != nil {
+		at.Type, at.Order, at.Key = ref.Refers(), ref.Key().Order(), string(record.AppendKey(nil, ref.Key()))
+		if err := sl.set.Refer(at); err != nil {
 			return err
 		}
 	}
@@ -281,26 +278,23 @@ func (sl *sealing) refer(v record.Value, through, from string) error {
 // references checks what the records refer to: a record of a type that is here whole has
 // to be here; others are listed as only referred to.
 func (sl *sealing) references() error {
-	return sl.writer.Referred(choose.Mentions(sl.set, func([]picked.Record) error { return nil }, func(r picked.Record) (parcel.Mention, error) {
+	return sl.writer.Referred(choose.Mentions(sl.set, func([]spill.Pick) error { return nil }, func(r spill.Pick) (parcel.Mention, error) {
 		key, err := sl.edited.Manifest.Keys.ParseKey([]byte(r.Key), r.Type)
 		if err != nil {
 			return parcel.Mention{}, err
 		}
 		address := sl.edited.Catalog.Address(r.Type, key)
-		from, through, _ := strings.Cut(r.Through, "\x00")
-		line, through, _ := strings.Cut(through, " ")
 		if sl.whole[r.Type] {
-			at, _ := strconv.Atoi(line)
-			return parcel.Mention{}, sl.edited.Place(from, at, fmt.Sprintf("%s refers to %s, which is not in the parcel, though all of %s is", through, address, r.Type))
+			return parcel.Mention{}, sl.edited.Place(r.From, r.Line, fmt.Sprintf("%s refers to %s, which is not in the parcel, though all of %s is", r.Through, address, r.Type))
 		}
-		return parcel.Mention{Address: address, Through: through}, nil
+		return parcel.Mention{Address: address, Through: r.Through}, nil
 	}))
 }
 
 // WriteTable writes the records of one type of a parcel as a CSV file or a spreadsheet,
 // by the ending of the file's name. What is there already is never overwritten.
 func WriteTable(ctx context.Context, s *session.Session, name, typ, path string) (int, error) {
-	p, err := library.OpenParcel(s, name)
+	p, err := library.Open(s, name)
 	if err != nil {
 		return 0, err
 	}

@@ -7,9 +7,9 @@ import (
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
+	"anagram/internal/files/spill"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/parcel"
-	"anagram/internal/store/picked"
 )
 
 // Finding out what comes along with what was chosen. It goes in rounds, each of which
@@ -22,7 +22,7 @@ type Related struct {
 	Env     session.Described
 	Model   *environment.Model
 	Chosen  Chosen
-	Set     *picked.Set
+	Set     *spill.Picked
 	parts   map[string][]*catalog.Type // by owner
 	// wholeAlong are the parts of whole types, which come along whole.
 	wholeAlong map[string]bool
@@ -32,16 +32,12 @@ type Related struct {
 
 const gatherBatch = 1000
 
-// ownerOf begins what an owner came through that is in the parcel just because a part of
-// it is: its other parts are not.
-const OwnerOf = "owner of "
-
 func Gather(ctx context.Context, s *session.Session, env session.Described, model *environment.Model, chosen Chosen) (*Related, error) {
 	scratch, err := s.Workspace.Scratch()
 	if err != nil {
 		return nil, err
 	}
-	set, err := picked.New(scratch)
+	set, err := spill.NewPicked(scratch)
 	if err != nil {
 		return nil, err
 	}
@@ -137,7 +133,7 @@ func (g *Related) choose(ctx context.Context, typ string) error {
 		if g.Chosen.LeavesOut(g.Model.Catalog, typ, rec.Key) {
 			return nil
 		}
-		return g.pick(picked.Record{Type: typ}, rec.Key, 0)
+		return g.pick(spill.Pick{Type: typ}, rec.Key, 0)
 	}
 	if g.Chosen.filtered[typ] {
 		if err := g.read(ctx, environment.Reading{Type: typ, Where: g.Chosen.Where[typ]}, pick); err != nil {
@@ -180,7 +176,7 @@ func (g *Related) choose(ctx context.Context, typ string) error {
 	})
 }
 
-func (g *Related) pick(r picked.Record, key record.Key, round int) error {
+func (g *Related) pick(r spill.Pick, key record.Key, round int) error {
 	r.Order, r.Key = key.Order(), string(record.AppendKey(nil, key))
 	return g.Set.Pick(r, round)
 }
@@ -220,7 +216,7 @@ func (g *Related) expand(ctx context.Context, typ string) (int, error) {
 				if g.Chosen.LeavesOut(g.Model.Catalog, part.Name, rec.Key) {
 					return nil
 				}
-				return g.pick(picked.Record{Type: part.Name, Along: true, Through: "part of " + g.ownerOf(part, rec)}, rec.Key, g.round+1)
+				return g.pick(spill.Pick{Type: part.Name, Along: true, Through: "part of " + g.ownerOf(part, rec)}, rec.Key, g.round+1)
 			})
 			if err != nil {
 				return total, err
@@ -281,11 +277,11 @@ func (g *Related) follow(v record.Value, address, field, owner string) error {
 		switch {
 		case !out && g.Whole(typ):
 		case out || g.Chosen.Related != "all" || g.Env.Fit.Fields[typ] == nil:
-			err = g.Set.Refer(picked.Record{Type: typ, Order: key.Order(), Key: string(record.AppendKey(nil, key)), Through: through})
+			err = g.Set.Refer(spill.Pick{Type: typ, Order: key.Order(), Key: string(record.AppendKey(nil, key)), Through: through})
 		default:
-			r := picked.Record{Type: typ, Along: true, Through: through, OwnerOnly: field == owner}
+			r := spill.Pick{Type: typ, Along: true, Through: through, OwnerOnly: field == owner}
 			if r.OwnerOnly {
-				r.Through = OwnerOf + address
+				r.Through = address
 			}
 			err = g.pick(r, key, g.round+1)
 		}
@@ -298,8 +294,8 @@ func (g *Related) follow(v record.Value, address, field, owner string) error {
 
 // mentions gives what is only referred to, one after the other, for a parcel's list; look
 // is given each batch before say makes the mentions of its records.
-func Mentions(set *picked.Set, look func([]picked.Record) error, say func(picked.Record) (parcel.Mention, error)) func() (parcel.Mention, bool, error) {
-	var batch []picked.Record
+func Mentions(set *spill.Picked, look func([]spill.Pick) error, say func(spill.Pick) (parcel.Mention, error)) func() (parcel.Mention, bool, error) {
+	var batch []spill.Pick
 	typ, after := "", ""
 	return func() (parcel.Mention, bool, error) {
 		if len(batch) == 0 {

@@ -22,7 +22,7 @@ type earlier struct {
 	source, target string
 }
 
-// carry fills in decisions of earlier dockets of the same pair, and tells how many.
+// Carry fills in decisions of earlier dockets of the same pair, and tells how many.
 func Carry(ctx context.Context, s *session.Session, path string, header docket.Header) (int, error) {
 	if header.TargetParcel != "" || header.ByHand {
 		return 0, nil

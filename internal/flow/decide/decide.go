@@ -13,8 +13,8 @@ import (
 	"anagram/internal/store/docket"
 )
 
-// DecideRequest says what is decided about which findings.
-type DecideRequest struct {
+// Request says what is decided about which findings.
+type Request struct {
 	Decision docket.Decision
 	Patterns []string
 	Statuses []match.Status
@@ -30,8 +30,8 @@ type DecideRequest struct {
 	Again bool
 }
 
-// DecideResult says what was decided.
-type DecideResult struct {
+// Result says what was decided.
+type Result struct {
 	Decided  int
 	ByStatus map[match.Status]int
 	// PassedOver counts findings that were selected but cannot be approved.
@@ -47,8 +47,8 @@ type BlockedRecord struct {
 }
 
 // Decide appends a decision to the log for every finding selected.
-func Decide(ctx context.Context, s *session.Session, d *docket.Docket, r DecideRequest) (DecideResult, error) {
-	result := DecideResult{ByStatus: map[match.Status]int{}, PassedOver: map[match.Status]int{}}
+func Decide(ctx context.Context, s *session.Session, d *docket.Docket, r Request) (Result, error) {
+	result := Result{ByStatus: map[match.Status]int{}, PassedOver: map[match.Status]int{}}
 	switch {
 	case r.Take != "" && r.Take != TakeSource && r.Take != TakeTarget:
 		return result, session.Usage("--take is source or target, not %q", r.Take)
@@ -109,7 +109,7 @@ func Decide(ctx context.Context, s *session.Session, d *docket.Docket, r DecideR
 		return result, err
 	}
 	for _, a := range standing.Approved {
-		if checks := standing.Blocked[a.Id]; len(checks) > 0 {
+		if checks := standing.Blocked[a.ID]; len(checks) > 0 {
 			result.Blocked = append(result.Blocked, BlockedRecord{Address: a.Address, Checks: checks})
 		}
 	}
@@ -124,7 +124,7 @@ const (
 
 // verdictsOn gives the decisions on one finding; ok is false where it cannot be decided
 // so. A conflict and an edit of the target are approved by saying whose values are taken.
-func verdictsOn(f docket.Finding, r DecideRequest) (out []docket.Verdict, ok bool) {
+func verdictsOn(f docket.Finding, r Request) (out []docket.Verdict, ok bool) {
 	one := func(field string, decision docket.Decision) {
 		out = append(out, docket.Verdict{Finding: f.ID, Field: field, Decision: decision})
 	}
@@ -158,13 +158,7 @@ func verdictsOn(f docket.Finding, r DecideRequest) (out []docket.Verdict, ok boo
 		// The record, and after it each field for which a side has to be said.
 		one("", docket.Approved)
 		for _, field := range f.Fields {
-			switch match.Moved(field.Moved) {
-			case match.MovedSource:
-			case match.MovedTarget:
-				if f.Status == match.TargetEdit {
-					one(field.Field, decision)
-				}
-			default:
+			if f.Status == match.TargetEdit || match.Propose(f.Status, match.Moved(field.Moved)) == match.Choose {
 				one(field.Field, decision)
 			}
 		}

@@ -27,10 +27,10 @@ func fieldsMoved(words ...string) []docket.Field {
 func TestWhatADecisionComesTo(t *testing.T) {
 	added := docket.Finding{Status: match.New, Source: "{}", Fields: fieldsMoved("x:source", "y:source")}
 	changed := docket.Finding{Status: match.Changed, Source: "{}", Target: "{}", Fields: fieldsMoved("x:source", "y:target", "z:")}
-	conflict := docket.Finding{Status: match.Conflict, Source: "{}", Target: "{}", Reasons: []string{"both-moved"}, Fields: fieldsMoved("x:both", "y:source", "z:target")}
-	newer := docket.Finding{Status: match.Conflict, Source: "{}", Target: "{}", Reasons: []string{"target-newer"}, Fields: fieldsMoved("x:", "y:")}
-	removed := docket.Finding{Status: match.Conflict, Source: "{}", Reasons: []string{"removed-in-target"}, Fields: fieldsMoved("x:source")}
-	ambiguous := docket.Finding{Status: match.Conflict, Source: "{}", Target: "{}", Reasons: []string{"ambiguous"}}
+	conflict := docket.Finding{Status: match.Conflict, Source: "{}", Target: "{}", Reasons: []match.Reason{"both-moved"}, Fields: fieldsMoved("x:both", "y:source", "z:target")}
+	newer := docket.Finding{Status: match.Conflict, Source: "{}", Target: "{}", Reasons: []match.Reason{"target-newer"}, Fields: fieldsMoved("x:", "y:")}
+	removed := docket.Finding{Status: match.Conflict, Source: "{}", Reasons: []match.Reason{"removed-in-target"}, Fields: fieldsMoved("x:source")}
+	ambiguous := docket.Finding{Status: match.Conflict, Source: "{}", Target: "{}", Reasons: []match.Reason{"ambiguous"}}
 	edited := docket.Finding{Status: match.TargetEdit, Source: "{}", Target: "{}", Fields: fieldsMoved("x:target", "y:target")}
 	only := docket.Finding{Status: match.TargetOnly, Target: "{}"}
 	for _, c := range []struct {

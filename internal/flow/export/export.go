@@ -55,7 +55,7 @@ func Export(ctx context.Context, s *session.Session, r Request) (Result, error) 
 		return result, session.Usage("The selection leaves nothing of %s; no parcel was made", r.Environment)
 	}
 	result.Unstamped, result.UnstampedParts = chosen.Unstamped, chosen.UnstampedParts
-	name, path, err := library.NewParcelPath(s, r.Name, r.Environment, r.AsFolder)
+	name, path, err := library.NewPath(s, r.Name, r.Environment, r.AsFolder)
 	if err != nil {
 		return result, err
 	}
@@ -201,9 +201,9 @@ func (ex *exporting) writeWhole(ctx context.Context, out *parcel.TypeWriter, typ
 				ex.Found[at] = true
 			}
 		}
-		rec.Why = "chosen"
+		rec.Why = parcel.WhyChosen
 		if !ex.Chosen.Whole[typ] {
-			rec.Why, rec.Through = "along", "part of its "+t.PartOf
+			rec.Why, rec.Through = parcel.WhyAlong, "part of its "+t.PartOf
 		}
 		if err := ex.add(out, typ, rec); err != nil {
 			return err
@@ -221,12 +221,17 @@ const writeBatch = 1000
 
 func (ex *exporting) writePicked(ctx context.Context, out *parcel.TypeWriter, typ string, fields []record.Field, n int) error {
 	write := func(rec record.Record) error {
-		along, through, ok, err := ex.Set.Why(typ, rec.Key.Order())
+		why, ok, err := ex.Set.Why(typ, rec.Key.Order())
 		if err != nil || !ok {
 			return err
 		}
-		if rec.Why = "chosen"; along {
-			rec.Why, rec.Through = "along", through
+		switch {
+		case !why.Along:
+			rec.Why = parcel.WhyChosen
+		case why.OwnerOnly:
+			rec.Why, rec.Through = parcel.WhyOwner, why.Through
+		default:
+			rec.Why, rec.Through = parcel.WhyAlong, why.Through
 		}
 		return ex.add(out, typ, rec)
 	}
@@ -266,7 +271,7 @@ func (ex *exporting) writePicked(ctx context.Context, out *parcel.TypeWriter, ty
 
 // Again repeats the export of a parcel, with the same selection, under a new name.
 func Again(ctx context.Context, s *session.Session, name, newName, note string, asFolder bool) (Result, error) {
-	p, err := library.OpenParcel(s, name)
+	p, err := library.Open(s, name)
 	if err != nil {
 		return Result{}, err
 	}

@@ -6,19 +6,19 @@ import (
 
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
+	"anagram/internal/files/spill"
 	"anagram/internal/flow/choose"
 	"anagram/internal/store/parcel"
-	"anagram/internal/store/picked"
 )
 
 // referred lists what is referred to and not in the parcel, with sums of its values, so
 // that a match can tell whether the target's record is another one in all but name.
 func (ex *exporting) referred(ctx context.Context) error {
 	sums := map[string]map[string]string{}
-	look := func(batch []picked.Record) error {
+	look := func(batch []spill.Pick) error {
 		clear(sums)
 		for len(batch) > 0 {
-			n := slices.IndexFunc(batch, func(r picked.Record) bool { return r.Type != batch[0].Type })
+			n := slices.IndexFunc(batch, func(r spill.Pick) bool { return r.Type != batch[0].Type })
 			if n < 0 {
 				n = len(batch)
 			}
@@ -29,13 +29,13 @@ func (ex *exporting) referred(ctx context.Context) error {
 		}
 		return nil
 	}
-	return ex.writer.Referred(choose.Mentions(ex.Set, look, func(r picked.Record) (parcel.Mention, error) {
+	return ex.writer.Referred(choose.Mentions(ex.Set, look, func(r spill.Pick) (parcel.Mention, error) {
 		key, err := ex.Model.Shapes.ParseKey([]byte(r.Key), r.Type)
 		return parcel.Mention{Address: ex.Model.Catalog.Address(r.Type, key), Through: r.Through, Sums: sums[r.Type+"\x00"+r.Order]}, err
 	}))
 }
 
-func (ex *exporting) sums(ctx context.Context, batch []picked.Record, out map[string]map[string]string) error {
+func (ex *exporting) sums(ctx context.Context, batch []spill.Pick, out map[string]map[string]string) error {
 	typ := batch[0].Type
 	fields := slices.DeleteFunc(slices.Clone(ex.Env.Fit.Fields[typ]), func(f record.Field) bool { return f.Kind == record.Bytes })
 	var keys []record.Key

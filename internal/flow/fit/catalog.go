@@ -12,8 +12,8 @@ import (
 	"anagram/internal/core/check"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
+	"anagram/internal/files/spill"
 	"anagram/internal/flow/session"
-	"anagram/internal/store/sorting"
 )
 
 // CatalogReport says how the catalog holds in an environment.
@@ -176,7 +176,7 @@ func checkRecords(ctx context.Context, s *session.Session, env session.Described
 	if err != nil {
 		return nil, 0, err
 	}
-	sorter := sorting.New(scratch)
+	sorter := spill.NewSorter(scratch)
 	defer sorter.Close()
 	s.Progress.Start(t.Name, 0)
 	defer s.Progress.Done()
@@ -191,7 +191,7 @@ func checkRecords(ctx context.Context, s *session.Session, env session.Described
 		if slices.ContainsFunc(rec.Key.Parts(), record.Value.IsNull) && !isRoot(t, rec.Key) {
 			nulls++
 		}
-		if err := sorter.Add(sorting.Entry{Order: rec.Key.Order(), Payload: []byte(model.Catalog.Address(t.Name, rec.Key))}); err != nil {
+		if err := sorter.Add(spill.Entry{Order: rec.Key.Order(), Payload: []byte(model.Catalog.Address(t.Name, rec.Key))}); err != nil {
 			return nil, 0, err
 		}
 		s.Progress.Add(1)

@@ -76,7 +76,7 @@ type Side struct {
 }
 
 // fitChecks compares two sides: the release by the target's policy, the settings always.
-func FitChecks(s *session.Session, source, target Side, policy string) []check.Check {
+func Checks(s *session.Session, source, target Side, policy string) []check.Check {
 	var out []check.Check
 	if c, bad := check.Releases(source.Name, target.Name, source.Release, target.Release, policy); bad {
 		out = append(out, c)
@@ -125,5 +125,5 @@ func fitOf(ctx context.Context, s *session.Session, c *catalog.Catalog, source, 
 		sides = append(sides, one)
 	}
 	e, err := s.Workspace.Environment(target)
-	return FitChecks(s, sides[0], sides[1], e.Guard.Release), err
+	return Checks(s, sides[0], sides[1], e.Guard.Release), err
 }

@@ -4,33 +4,20 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
 	"slices"
-	"strings"
 	"time"
 
-	"github.com/dustin/go-humanize/english"
-
-	"anagram/internal/core/check"
-	"anagram/internal/core/match"
-	"anagram/internal/core/pairing"
-	"anagram/internal/core/sequence"
+	"anagram/internal/core/record"
 	"anagram/internal/environment"
+	"anagram/internal/flow/agreed"
 	"anagram/internal/flow/session"
 	"anagram/internal/flow/sides"
 	"anagram/internal/flow/standing"
 	"anagram/internal/store/docket"
-	"anagram/internal/store/parcel"
 )
 
-// Why an approved record was left out, beside the codes of checks.
-const (
-	MovedSinceMatch = "moved-since-match"
-	DependsOnLeft   = "depends-on-left-out"
-	Refused         = "refused"
-	ReadBackDiffers = "read-back-differs"
-)
-
-// ImportResult says what was written.
+// Result says what was written.
 type Result struct {
 	Header   docket.Header
 	Outcome  string
@@ -44,327 +31,298 @@ type Result struct {
 	Earlier  bool // an earlier import of this docket was interrupted
 	Seconds  float64
 	Open     int // findings that still ask for a decision
+	// Settled says that the answer to the commit was lost, and reading the target showed
+	// what came of it.
+	Settled bool
 	// Forgotten is why it could not be remembered that both sides agree now.
 	Forgotten error
-}
-
-// LeftOut is an approved record that was not written.
-type LeftOut struct {
-	Address string `json:"address"`
-	Why     string `json:"why"`
-	Message string `json:"message"`
-	finding int64
-}
-
-// Batches of records that are read, looked up and written at a time.
-const importBatch = 500
-
-// importing is one import at work.
-type importing struct {
-	session  *session.Session
-	docket   *docket.Docket
-	standing standing.Standing
-	model    *environment.Model
-	work     environment.Work
-	names    *pairing.Names // nil where no record has another key in the target
-	run      int64
-	ranks    map[string]int
-
-	left    map[int64]*LeftOut
-	already map[int64]bool
-	result  Result
-}
-
-func newImporting(s *session.Session, d *docket.Docket) (*importing, error) {
-	im := &importing{
-		session: s, docket: d, left: map[int64]*LeftOut{}, already: map[int64]bool{}, ranks: map[string]int{},
-		model:  &environment.Model{Environment: d.Header.Target, Catalog: d.Catalog, Shapes: d.Header.Keys},
-		result: Result{Header: d.Header},
-	}
-	for i, t := range d.Types {
-		im.ranks[t.Name] = i
-	}
-	var err error
-	im.names, err = sides.PairsOf(d)
-	return im, err
-}
-
-// finish completes the result.
-func (im *importing) finish(start time.Time) {
-	im.result.Seconds = time.Since(start).Seconds()
-	for _, a := range im.standing.Approved {
-		if left := im.left[a.Id]; left != nil {
-			im.result.LeftOut = append(im.result.LeftOut, *left)
-		}
-	}
+	// Unrecorded is why the docket does not have the outcome.
+	Unrecorded error
 }
 
 // Import writes what is approved in a docket into its target, in one transaction; a
 // rehearsal does the same and takes it back.
 func Import(ctx context.Context, s *session.Session, d *docket.Docket, rehearse bool) (Result, error) {
 	start := time.Now()
-	im, err := newImporting(s, d)
+	result := Result{Header: d.Header}
+	r, rest, err := Prepare(ctx, s, d)
 	if err != nil {
-		return im.result, err
+		return result.Refused(err), err
 	}
-	err = im.carryOut(ctx, rehearse)
-	im.finish(start)
-	return im.result, err
-}
-
-// prepare meets every guard that needs no target. It is not ready where nothing is left
-// to be written; the outcome says so, idle being that of a docket without approvals.
-func (im *importing) prepare(ctx context.Context, idle string) (ready bool, err error) {
-	d := im.docket
-	if d.Header.TargetParcel != "" {
-		return false, session.Usage("Docket %d compares two parcels; there is no environment to import into. Match with an environment first", d.Header.Number)
-	}
-	if err := im.verifyParcel(ctx); err != nil {
-		im.result.Outcome = docket.Blocked
-		return false, err
-	}
-	static, err := d.Checks(ctx)
-	if err != nil {
-		return false, err
-	}
-	var whole []check.Check
-	for _, c := range static[0] {
-		if c.Level == check.Blocker {
-			whole = append(whole, c.Check)
-		}
-	}
-	if len(whole) > 0 {
-		im.result.Outcome = docket.Blocked
-		return false, &session.BlockedError{Docket: d.Header.Number, Checks: whole}
-	}
-	if im.standing, err = standing.Read(ctx, d); err != nil {
-		return false, err
-	}
-	if im.result.Open, err = countOpen(ctx, d); err != nil {
-		return false, err
-	}
-	runs, err := d.Runs(ctx)
-	if err != nil {
-		return false, err
-	}
-	for _, run := range runs {
-		im.result.Earlier = im.result.Earlier || run.Kind == docket.ImportRun && run.EndedAt == ""
-	}
-	for id, checks := range im.standing.Blocked {
-		message := checks[0].Message + " " + checks[0].Mend
-		if len(checks) > 1 {
-			message += fmt.Sprintf(" %s more: see the review.", english.Plural(len(checks)-1, "blocker", "blockers"))
-		}
-		im.left[id] = &LeftOut{Why: string(checks[0].Code), Message: message, finding: id}
-	}
-	im.name()
-	if len(im.left) < len(im.standing.Approved) {
-		return true, nil
-	}
-	if im.result.Outcome = idle; len(im.left) > 0 {
-		im.result.Outcome = docket.Blocked
-	}
-	return false, nil
-}
-
-func (im *importing) carryOut(ctx context.Context, rehearse bool) error {
-	s, d := im.session, im.docket
-	idle := docket.Imported
+	result.Open, result.Earlier = r.Open, r.Earlier
+	idle, kind := docket.Imported, docket.ImportRun
 	if rehearse {
-		idle = docket.Rehearsed
+		idle, kind = docket.Rehearsed, docket.RehearsalRun
 	}
-	ready, err := im.prepare(ctx, idle)
-	if err != nil || !ready {
-		return err
+	if outcome, nothing := r.NothingLeft(rest, idle); nothing {
+		result.Outcome, result.LeftOut = outcome, rest.List(r.Standing.Approved)
+		return result, nil
 	}
 	env, err := s.Open(ctx, d.Header.Target, false)
 	if err != nil {
-		return err
+		return result, err
 	}
 	defer env.Close()
-	if err := im.fits(ctx, env); err != nil {
-		return err
+	if err := fits(ctx, r, env); err != nil {
+		return result, err
 	}
-	kind := docket.ImportRun
-	if rehearse {
-		kind = docket.RehearsalRun
+	begun, err := env.Begin(ctx)
+	if err != nil {
+		return result, err
 	}
-	if im.work, err = env.Begin(ctx); err != nil {
-		return err
+	work := sides.Into(begun, r.Names)
+	defer func() { _ = work.Rollback() }()
+	run, err := d.StartRun(ctx, kind, s.Who, s.Now())
+	if err != nil {
+		return result, err
 	}
-	im.work = sides.PairedInto(im.work, im.names)
-	defer func() { _ = im.work.Rollback() }()
-	if im.run, err = d.StartRun(ctx, kind, s.Who, s.Now()); err != nil {
-		return err
-	}
-	err = im.inTransaction(ctx)
-	if err == nil && len(im.result.Failures) == 0 {
+	one, err := inTransaction(ctx, s, r, work, rest, run)
+	result.Backup, result.Failures = one.backup, one.failures
+	if err == nil && len(one.failures) == 0 {
+		result.New, result.Changed, result.Verified = one.written.New, one.written.Changed, true
 		if rehearse {
-			im.result.Outcome = docket.Rehearsed
-			err = im.work.Rollback()
+			err = work.Rollback()
 		} else {
-			im.result.Outcome = docket.Imported
-			if err = im.work.Commit(ctx); err == nil {
-				// What was imported stays imported, whatever becomes of this.
-				im.result.Forgotten = im.rememberImport(context.WithoutCancel(ctx))
-			}
+			err = work.Commit(ctx)
 		}
 	}
-	switch {
-	case err != nil && ctx.Err() != nil:
-		im.result.Outcome, err = docket.Interrupted, ctx.Err()
-	case err != nil || len(im.result.Failures) > 0:
-		im.result.Outcome = docket.Failed
+	result.Outcome, err = outcomeOf(ctx, idle, err, one.failures)
+	if result.Outcome == docket.Unknown { // the answer was lost; the target knows
+		if outcome := settle(context.WithoutCancel(ctx), s, r, one.rest); outcome != docket.Unknown {
+			result.Outcome, result.Settled, err = outcome, true, nil
+		}
 	}
-	if im.result.Outcome == docket.Failed || im.result.Outcome == docket.Interrupted {
-		im.result.New, im.result.Changed, im.result.Verified = 0, 0, false
-		_ = im.work.Rollback()
+	if result.Outcome == docket.Imported {
+		// What was imported stays imported, whatever becomes of this.
+		result.Forgotten = remember(context.WithoutCancel(ctx), s, r, one.rest)
 	}
+	if result.Outcome != idle && result.Outcome != docket.Unknown {
+		result.New, result.Changed, result.Verified = 0, 0, false
+		_ = work.Rollback()
+	}
+	result.Ended(r, one.rest, start)
 	// The outcome is kept even where the person pressed Ctrl-C.
-	return errors.Join(err, im.end(context.WithoutCancel(ctx), err))
+	ended := End(context.WithoutCancel(ctx), s, r, run, result, one.rest, err)
+	if result.Outcome == docket.Imported { // it stands, even if the docket does not say so
+		result.Unrecorded = ended
+		return result, nil
+	}
+	return result, errors.Join(err, ended)
 }
 
-// verifyParcel refuses a docket whose parcel is no longer what was matched. A parcel
-// that is not at hand is no obstacle: the docket is complete in itself.
-func (im *importing) verifyParcel(ctx context.Context) error {
-	h := im.docket.Header
-	if !parcel.Exists(h.ParcelFile) {
-		return nil
+// Refused gives the outcome of an import that a guard stopped.
+func (r Result) Refused(err error) Result {
+	var blocked *session.BlockedError
+	if errors.As(err, &blocked) {
+		r.Outcome = docket.Blocked
 	}
-	blocked := func(message string) error {
-		return &session.BlockedError{Docket: h.Number, Checks: []check.Check{{Code: check.BrokenSeal, Level: check.Blocker,
-			Message: message, Mend: "Bring the parcel back as it was, or export and match again."}}}
+	return r
+}
+
+// Ended completes the result with what nothing was written of, and the time it took.
+func (r *Result) Ended(ready Ready, rest Rest, start time.Time) {
+	r.LeftOut, r.Already = rest.List(ready.Standing.Approved), len(rest.already)
+	r.Seconds = time.Since(start).Seconds()
+}
+
+// outcomeOf says how a transaction ended; good is the outcome where nothing went wrong.
+func outcomeOf(ctx context.Context, good string, err error, failures []LeftOut) (string, error) {
+	var unknown *environment.UnknownOutcomeError
+	switch {
+	case errors.As(err, &unknown):
+		return docket.Unknown, err
+	case err != nil && ctx.Err() != nil:
+		return docket.Interrupted, ctx.Err()
+	case err != nil || len(failures) > 0:
+		return docket.Failed, err
+	default:
+		return good, nil
 	}
-	p, err := parcel.Open(h.ParcelFile)
+}
+
+// done is what happened between lock and commit.
+type done struct {
+	rest     Rest
+	written  Written
+	failures []LeftOut
+	backup   int
+}
+
+// inTransaction does everything between lock and commit.
+func inTransaction(ctx context.Context, s *session.Session, r Ready, work environment.Work, rest Rest, run int64) (done, error) {
+	out := done{rest: rest}
+	writes, rest, err := StandAgain(ctx, s, r, work, rest, func(images []docket.Image) error {
+		out.backup += len(images)
+		return r.Docket.SaveBackup(ctx, run, images)
+	})
+	out.rest = rest
 	if err != nil {
-		return blocked(strings.TrimSuffix(err.Error(), ".") + ".")
+		return out, err
 	}
-	defer p.Close()
-	im.session.Progress.Start("verifying the parcel", 0)
-	err = p.Verify(ctx)
-	im.session.Progress.Done()
-	if ctx.Err() != nil {
-		return ctx.Err()
+	if out.written, out.failures, err = write(ctx, s, r, work, writes); err != nil || len(out.failures) > 0 {
+		return out, err
 	}
-	if err != nil {
-		return blocked(strings.TrimSuffix(err.Error(), ".") + ".")
+	if out.failures, err = readBack(ctx, s, r, work, rest, out.written.New+out.written.Changed); err != nil {
+		return out, err
 	}
-	if p.Manifest.Seal != h.ParcelSeal {
-		return blocked(fmt.Sprintf("%s is not the parcel that docket %d was matched with.", h.ParcelFile, h.Number))
-	}
-	return nil
+	return out, ctx.Err()
 }
 
 // fits refuses a target in which the catalog of the docket no longer holds.
-func (im *importing) fits(ctx context.Context, env environment.Environment) error {
+func fits(ctx context.Context, r Ready, env environment.Environment) error {
 	about, err := env.Describe(ctx)
 	if err != nil {
 		return err
 	}
 	var types []string
-	for _, a := range im.standing.Approved {
-		if !slices.Contains(types, a.Typ) {
-			types = append(types, a.Typ)
+	for _, a := range r.Standing.Approved {
+		if !slices.Contains(types, a.Type) {
+			types = append(types, a.Type)
 		}
 	}
+	name, c := r.Model.Environment, r.Model.Catalog
 	for _, typ := range types {
-		t, _ := im.docket.Catalog.Type(typ)
-		place := about.Places[t.Place(im.docket.Header.Target)]
+		t, _ := c.Type(typ)
+		place := about.Places[t.Place(name)]
 		if place.NoRollback || place.ReadOnly {
 			why := "cannot take back what was written (its table has no transactions), so an import could not be all or nothing"
 			if place.ReadOnly {
 				why = "is a view, which is only read"
 			}
-			return session.Usage("%s of %s %s. Decline the findings of %s, or keep it elsewhere", place.Name, im.docket.Header.Target, why, typ)
+			return session.Usage("%s of %s %s. Decline the findings of %s, or keep it elsewhere", place.Name, name, why, typ)
 		}
 	}
-	target := session.Described{Environment: env, About: about, Fit: im.docket.Catalog.Fits(im.docket.Header.Target, about.Places)}
-	if problems := target.Problems(im.docket.Catalog, types); len(problems) > 0 {
-		return &session.CatalogError{Catalog: "the catalog in docket " + fmt.Sprint(im.docket.Header.Number), Environment: im.docket.Header.Target, Problems: problems}
+	target := session.Described{Environment: env, About: about, Fit: c.Fits(name, about.Places)}
+	if problems := target.Problems(c, types); len(problems) > 0 {
+		return &session.CatalogError{Catalog: "the catalog in docket " + fmt.Sprint(r.Docket.Header.Number), Environment: name, Problems: problems}
 	}
 	return nil
 }
 
-func countOpen(ctx context.Context, d *docket.Docket) (int, error) {
-	open := 0
-	for f, err := range d.Findings(ctx, docket.Filter{Statuses: []match.Status{match.Conflict, match.Changed, match.New}}) {
-		if err != nil {
-			return 0, err
-		}
-		if f.Decision == docket.Undecided && !f.IsApproved() {
-			open++
-		}
+// settle reads the target to find out what came of a commit whose answer was lost:
+// imported where every record is as approved, failed where none is, else unknown.
+func settle(ctx context.Context, s *session.Session, r Ready, rest Rest) string {
+	env, err := s.Open(ctx, r.Model.Environment, true)
+	if err != nil {
+		return docket.Unknown
 	}
-	return open, nil
+	defer env.Close()
+	names, err := sides.PairsOf(r.Docket) // as they were, not as they are now
+	if err != nil {
+		return docket.Unknown
+	}
+	as, other := 0, 0
+	err = EachNow(ctx, r, sides.Renamed(env, names), rest, func(_ *standing.Approval, asApproved bool) {
+		if asApproved {
+			as++
+		} else {
+			other++
+		}
+	})
+	switch {
+	case err != nil, as > 0 && other > 0:
+		return docket.Unknown
+	case as > 0:
+		return docket.Imported
+	default:
+		return docket.Failed
+	}
 }
 
-// standAgain reads the target again and gives what is still to be written, in order.
-func (im *importing) standAgain(ctx context.Context) ([]sequence.Write, error) {
-	if err := im.readAgain(ctx); err != nil {
-		return nil, err
-	}
-	if err := im.checkReferences(ctx); err != nil {
-		return nil, err
-	}
-	im.leaveOutDependents()
-	return im.sequence()
+// EachNow tells of each approval that was to be written whether the target holds what was
+// approved.
+func EachNow(ctx context.Context, r Ready, target environment.Reader, rest Rest, give func(a *standing.Approval, asApproved bool)) error {
+	return r.pending(rest, func(t docket.Type, batch []*standing.Approval) error {
+		list, err := r.current(ctx, target, t, batch)
+		for _, n := range list {
+			give(n.Approval, r.holds(n, t))
+		}
+		return err
+	})
 }
 
-// inTransaction does everything between lock and commit.
-func (im *importing) inTransaction(ctx context.Context) error {
-	writes, err := im.standAgain(ctx)
+// remember keeps that both sides now have what was written.
+func remember(ctx context.Context, s *session.Session, r Ready, rest Rest) error {
+	h := r.Docket.Header
+	if h.ByHand {
+		return nil
+	}
+	names, err := sides.PairsOf(r.Docket) // as they were, not as they are now
 	if err != nil {
 		return err
 	}
-	if err := im.write(ctx, writes); err != nil {
-		return err
+	between := agreed.Between{Source: h.Source, Target: h.Target, ExportedAt: h.ExportedAt, Catalog: r.Model.Catalog, Shapes: h.Keys, Names: names, Fields: map[string][]record.Field{}}
+	for _, t := range r.Docket.Types {
+		between.Fields[t.Name] = t.Fields
 	}
-	if len(im.result.Failures) > 0 {
-		return nil
-	}
-	if err := im.readBack(ctx); err != nil {
-		return err
-	}
-	im.result.Verified = len(im.result.Failures) == 0
-	return ctx.Err()
+	return agreed.Keep(ctx, s, between, r.written(ctx, rest, func(a *standing.Approval, source record.Key) bool {
+		return names.Paired(a.Type, source) && !a.Rekeys(r.Model.Catalog)
+	}))
 }
 
-func (im *importing) leave(a *standing.Approval, why, message string) {
-	im.left[a.Id] = &LeftOut{Address: a.Address, Why: why, Message: message, finding: a.Id}
-}
-
-// name gives the addresses of those left out before anything was read.
-func (im *importing) name() {
-	for _, a := range im.standing.Approved {
-		if left := im.left[a.Id]; left != nil {
-			left.Address = a.Address
+// written streams what both sides have by now, those that held it before included. Apart
+// says which records keep another key in the target.
+func (r Ready) written(ctx context.Context, rest Rest, apart func(*standing.Approval, record.Key) bool) iter.Seq2[agreed.Written, error] {
+	rest.already = map[int64]bool{}
+	return func(yield func(agreed.Written, error) bool) {
+		stop := errors.New("stopped")
+		err := r.pending(rest, func(t docket.Type, batch []*standing.Approval) error {
+			lines, err := r.lines(ctx, batch)
+			if err != nil {
+				return err
+			}
+			for _, a := range batch {
+				rec, err := r.source(t, lines[a.ID])
+				if err != nil {
+					return err
+				}
+				for i, field := range t.Fields {
+					if !a.Writes(field.Name) {
+						rec.Values[i] = record.AbsentValue()
+					}
+				}
+				out := agreed.Written{Type: a.Type, Record: rec, Stands: rec.Key}
+				if apart(a, rec.Key) {
+					was, err := record.ParseLine([]byte(lines[a.ID].Target), a.Type, t.Fields, r.Model.Shapes)
+					if err != nil {
+						return err
+					}
+					out.Stands = was.Key
+				}
+				if !yield(out, nil) {
+					return stop
+				}
+			}
+			return nil
+		})
+		if err != nil && !errors.Is(err, stop) {
+			yield(agreed.Written{}, err)
 		}
 	}
 }
 
-// end records the outcome of the run.
-func (im *importing) end(ctx context.Context, cause error) error {
-	run := docket.Run{Seq: im.run, Outcome: im.result.Outcome, New: im.result.New, Changed: im.result.Changed, LeftOut: len(im.left)}
+// End records the outcome of a run in the docket.
+func End(ctx context.Context, s *session.Session, r Ready, seq int64, result Result, rest Rest, cause error) error {
+	run := docket.Run{Seq: seq, Outcome: result.Outcome, New: result.New, Changed: result.Changed, LeftOut: len(rest.left)}
 	if cause != nil {
 		run.Message = cause.Error()
 	}
-	if len(im.result.Failures) > 0 {
-		run.Message = im.result.Failures[0].Message
+	if len(result.Failures) > 0 {
+		run.Message = result.Failures[0].Message
 	}
 	var outcomes []docket.Outcome
-	for _, a := range im.standing.Approved {
-		o := docket.Outcome{Finding: a.Id, Outcome: "written"}
-		left := im.left[a.Id]
+	for _, a := range r.Standing.Approved {
+		o := docket.Outcome{Finding: a.ID, Outcome: docket.WasWritten}
+		left, isLeft := rest.left[a.ID]
 		switch {
-		case left != nil:
-			o.Outcome, o.Why, o.Message = "left-out", left.Why, left.Message
-		case im.already[a.Id]:
-			o.Outcome = "already"
-		case im.result.Outcome != docket.Imported:
+		case isLeft:
+			o.Outcome, o.Why, o.Message = docket.WasLeftOut, left.Why, left.Message
+		case rest.already[a.ID]:
+			o.Outcome = docket.WasAlready
+		case result.Outcome != docket.Imported:
 			continue
 		}
 		outcomes = append(outcomes, o)
 	}
-	im.result.Already = len(im.already)
-	return im.docket.EndRun(ctx, run, im.session.Now(), outcomes)
+	return r.Docket.EndRun(ctx, run, s.Now(), outcomes)
 }

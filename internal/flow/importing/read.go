@@ -9,29 +9,55 @@ import (
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
+	"anagram/internal/core/sequence"
 	"anagram/internal/core/show"
 	"anagram/internal/environment"
+	"anagram/internal/flow/session"
 	"anagram/internal/flow/standing"
 	"anagram/internal/store/docket"
 )
 
+// readBatch is how many records are read and looked up at a time.
+const readBatch = 500
+
+// Backup keeps before-images; they are durable when it returns.
+type Backup func([]docket.Image) error
+
+// StandAgain reads the target again and gives what is still to be written, in order. The
+// rest grows by what moved since the match, and by what depends on it.
+func StandAgain(ctx context.Context, s *session.Session, r Ready, target environment.Reader, rest Rest, keep Backup) ([]sequence.Write, Rest, error) {
+	moved, err := readAgain(ctx, s, r, target, rest, keep)
+	if err != nil {
+		return nil, rest, err
+	}
+	rest = rest.and(moved)
+	gone, err := checkReferences(ctx, r, target, rest)
+	if err != nil {
+		return nil, rest, err
+	}
+	rest = rest.and(gone)
+	rest = rest.and(dependents(r, rest))
+	writes, err := order(r, rest)
+	return writes, rest, err
+}
+
 // pending gives the approvals that are still to be written, by type and in batches.
-func (im *importing) pending(give func(typ docket.Type, batch []*standing.Approval) error) error {
+func (r Ready) pending(rest Rest, give func(typ docket.Type, batch []*standing.Approval) error) error {
 	var batch []*standing.Approval
 	flush := func() error {
 		if len(batch) == 0 {
 			return nil
 		}
-		t, _ := im.docket.Type(batch[0].Typ)
+		t, _ := r.Docket.Type(batch[0].Type)
 		err := give(t, batch)
 		batch = nil
 		return err
 	}
-	for _, a := range im.standing.Approved {
-		if im.left[a.Id] != nil || im.already[a.Id] {
+	for _, a := range r.Standing.Approved {
+		if rest.skips(a) {
 			continue
 		}
-		if len(batch) == importBatch || len(batch) > 0 && batch[0].Typ != a.Typ {
+		if len(batch) == readBatch || len(batch) > 0 && batch[0].Type != a.Type {
 			if err := flush(); err != nil {
 				return err
 			}
@@ -41,206 +67,231 @@ func (im *importing) pending(give func(typ docket.Type, batch []*standing.Approv
 	return flush()
 }
 
-// current reads the records of some approvals as they are in the target now, with the
-// lines that the docket holds of them.
-func (im *importing) current(ctx context.Context, t docket.Type, batch []*standing.Approval) (map[string][]record.Record, map[int64]docket.Finding, error) {
+// lines reads what the docket holds of some approvals.
+func (r Ready) lines(ctx context.Context, batch []*standing.Approval) (map[int64]docket.Finding, error) {
 	ids := make([]int64, len(batch))
 	for i, a := range batch {
-		ids[i] = a.Id
+		ids[i] = a.ID
 	}
-	lines, err := im.docket.Lines(ctx, ids)
-	if err != nil {
-		return nil, nil, err
-	}
-	keys := make([]record.Key, len(batch))
-	for i, a := range batch {
-		if keys[i], err = im.model.Shapes.ParseKey([]byte(lines[a.Id].Key), t.Name); err != nil {
-			return nil, nil, err
-		}
-	}
-	now := map[string][]record.Record{}
-	for rec, err := range im.work.Read(ctx, im.model, environment.Reading{Type: t.Name, Fields: t.Fields, Keys: keys}) {
-		if err != nil {
-			return nil, nil, err
-		}
-		now[rec.Key.Order()] = append(now[rec.Key.Order()], rec)
-	}
-	return now, lines, nil
+	return r.Docket.Lines(ctx, ids)
 }
 
-// readAgain compares the touched records with what they were when matched, leaves out
-// those that moved, and keeps the before-images of the others.
-func (im *importing) readAgain(ctx context.Context) error {
-	total := len(im.standing.Approved) - len(im.left)
-	im.session.Progress.Start("reading the target again", total)
-	defer im.session.Progress.Done()
-	return im.pending(func(t docket.Type, batch []*standing.Approval) error {
-		now, lines, err := im.current(ctx, t, batch)
+// source gives the record of the source that a finding has.
+func (r Ready) source(t docket.Type, line docket.Finding) (record.Record, error) {
+	return record.ParseLine([]byte(line.Source), t.Name, t.Fields, r.Model.Shapes)
+}
+
+// now is an approval with its record as it is in the target now.
+type now struct {
+	*standing.Approval
+	line   docket.Finding
+	source record.Record
+	here   []record.Record // one, where all is well
+}
+
+// current reads the records of some approvals as they are in the target now.
+func (r Ready) current(ctx context.Context, target environment.Reader, t docket.Type, batch []*standing.Approval) ([]now, error) {
+	lines, err := r.lines(ctx, batch)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]now, len(batch))
+	keys := make([]record.Key, len(batch))
+	for i, a := range batch {
+		out[i] = now{Approval: a, line: lines[a.ID]}
+		if out[i].source, err = r.source(t, lines[a.ID]); err != nil {
+			return nil, err
+		}
+		if keys[i], err = r.Model.Shapes.ParseKey([]byte(lines[a.ID].Key), t.Name); err != nil {
+			return nil, err
+		}
+	}
+	here := map[string][]record.Record{}
+	for rec, err := range target.Read(ctx, r.Model, environment.Reading{Type: t.Name, Fields: t.Fields, Keys: keys}) {
+		if err != nil {
+			return nil, err
+		}
+		here[rec.Key.Order()] = append(here[rec.Key.Order()], rec)
+	}
+	for i := range out {
+		out[i].here = here[out[i].line.Order]
+	}
+	return out, nil
+}
+
+// readAgain compares the touched records with what they were when matched, finds those
+// that moved, and keeps the before-images of the others.
+func readAgain(ctx context.Context, s *session.Session, r Ready, target environment.Reader, rest Rest, keep Backup) (Rest, error) {
+	s.Progress.Start("reading the target again", len(r.Standing.Approved)-len(rest.left))
+	defer s.Progress.Done()
+	found := newRest()
+	return found, r.pending(rest, func(t docket.Type, batch []*standing.Approval) error {
+		list, err := r.current(ctx, target, t, batch)
 		if err != nil {
 			return err
 		}
 		var images []docket.Image
-		for _, a := range batch {
-			here := now[lines[a.Id].Order]
-			source, err := record.ParseLine([]byte(lines[a.Id].Source), t.Name, t.Fields, im.model.Shapes)
-			if err != nil {
-				return err
-			}
-			moved, already, err := im.compare(a, t, here, source, lines[a.Id])
+		for _, n := range list {
+			moved, already, err := r.compare(n, t)
 			switch {
 			case err != nil:
 				return err
 			case already:
-				im.already[a.Id] = true
+				found.already[n.ID] = true
 			case moved != "":
-				im.leave(a, MovedSinceMatch, fmt.Sprintf("%s was not imported: %s. Match again to see it as it is now.", a.Address, moved))
+				found.leave(n.Approval, MovedSinceMatch, fmt.Sprintf("%s was not imported: %s. Match again to see it as it is now.", n.Address, moved))
 			default:
-				image := docket.Image{Finding: a.Id}
-				if len(here) == 1 {
-					before := here[0]
+				image := docket.Image{Finding: n.ID}
+				if len(n.here) == 1 {
+					before := n.here[0]
 					before.Key = before.Stands()
 					image.Line, image.Values = string(record.AppendLine(nil, t.Fields, before)), before.Values
 				}
 				images = append(images, image)
 			}
 		}
-		im.result.Backup += len(images)
-		im.session.Progress.Add(len(batch))
-		return im.docket.SaveBackup(ctx, im.run, images)
+		s.Progress.Add(len(batch))
+		return keep(images)
 	})
+}
+
+// holds reports whether a record of the target has every approved value.
+func (r Ready) holds(n now, t docket.Type) bool {
+	if len(n.here) != 1 || n.Rekeys(r.Model.Catalog) && n.here[0].Was != nil {
+		return false
+	}
+	return !slices.ContainsFunc(match.Compare(t.Fields, n.source.Values, n.here[0].Values, nil), func(d match.Difference) bool { return n.Writes(t.Fields[d.Field].Name) })
 }
 
 // compare says how a record moved since it was matched, or that it already holds the
 // approved values.
-func (im *importing) compare(a *standing.Approval, t docket.Type, here []record.Record, source record.Record, line docket.Finding) (moved string, already bool, err error) {
-	target := im.docket.Header.Target
+func (r Ready) compare(n now, t docket.Type) (moved string, already bool, err error) {
+	target := r.Model.Environment
 	switch {
-	case len(here) > 1:
-		return fmt.Sprintf("its key now occurs %d times in %s", len(here), target), false, nil
-	case len(here) == 0 && a.Status == match.New:
+	case len(n.here) > 1:
+		return fmt.Sprintf("its key now occurs %d times in %s", len(n.here), target), false, nil
+	case len(n.here) == 0 && n.Status == match.New:
 		return "", false, nil
-	case len(here) == 0:
+	case len(n.here) == 0:
 		return "it is no longer in " + target, false, nil
-	}
-	fromSource := match.Compare(t.Fields, source.Values, here[0].Values, nil)
-	rekeys := a.Rekeys(im.docket.Catalog)
-	approvedDiffer := rekeys && here[0].Was != nil || slices.ContainsFunc(fromSource, func(d match.Difference) bool { return a.Writes(t.Fields[d.Field].Name) })
-	if a.Status == match.New {
-		if !approvedDiffer {
-			return "", true, nil
-		}
+	case n.Status == match.New && r.holds(n, t):
+		return "", true, nil
+	case n.Status == match.New:
 		return fmt.Sprintf("it was not in %s when it was matched and is there now", target), false, nil
 	}
-	was, err := record.ParseLine([]byte(line.Target), t.Name, t.Fields, im.model.Shapes)
+	was, err := record.ParseLine([]byte(n.line.Target), t.Name, t.Fields, r.Model.Shapes)
 	if err != nil {
 		return "", false, err
 	}
-	since := match.Compare(t.Fields, was.Values, here[0].Values, nil)
+	here := n.here[0]
+	since := match.Compare(t.Fields, was.Values, here.Values, nil)
 	// One that has the source's key by now may be due to an import that was interrupted.
-	renamed := here[0].Stands().Order() != was.Key.Order()
+	renamed := here.Stands().Order() != was.Key.Order()
 	if len(since) == 0 && !renamed {
 		return "", false, nil
 	}
 	// An import that was interrupted after it was complete leaves exactly this: every
 	// difference is an approved field that holds the approved value.
-	if !approvedDiffer && (rekeys || !renamed) && !slices.ContainsFunc(since, func(d match.Difference) bool { return !a.Writes(t.Fields[d.Field].Name) }) {
+	onlyApproved := !slices.ContainsFunc(since, func(d match.Difference) bool { return !n.Writes(t.Fields[d.Field].Name) })
+	if r.holds(n, t) && onlyApproved && (n.Rekeys(r.Model.Catalog) || !renamed) {
 		return "", true, nil
 	}
 	var what []string
 	if renamed {
-		what = append(what, "it is "+im.model.Catalog.Address(t.Name, here[0].Stands())+" by now")
+		what = append(what, "it is "+r.Model.Catalog.Address(t.Name, here.Stands())+" by now")
 	}
 	for _, d := range since {
 		field := t.Fields[d.Field]
-		what = append(what, fmt.Sprintf("%s was %s and is %s", field.Name, show.Readable(show.Show(im.model.Catalog, field, d.Source)), show.Readable(show.Show(im.model.Catalog, field, d.Target))))
+		what = append(what, fmt.Sprintf("%s was %s and is %s", field.Name, show.Readable(show.Show(r.Model.Catalog, field, d.Source)), show.Readable(show.Show(r.Model.Catalog, field, d.Target))))
 	}
 	return fmt.Sprintf("it changed in %s since it was matched (%s)", target, strings.Join(what, "; ")), false, nil
 }
 
-// checkReferences leaves out records that refer to something the target had when it
-// was matched and no longer has.
-func (im *importing) checkReferences(ctx context.Context) error {
+// checkReferences finds records that refer to something the target had when it was
+// matched and no longer has.
+func checkReferences(ctx context.Context, r Ready, target environment.Reader, rest Rest) (Rest, error) {
 	pending := map[int64]*standing.Approval{}
-	for _, a := range im.standing.Approved {
-		if im.left[a.Id] == nil && !im.already[a.Id] {
-			pending[a.Id] = a
+	for _, a := range r.Standing.Approved {
+		if !rest.skips(a) {
+			pending[a.ID] = a
 		}
 	}
+	found := newRest()
 	byType := map[string][]docket.Need{}
-	check := func(typ string) error {
+	look := func(typ string) error {
 		needs := byType[typ]
 		delete(byType, typ)
 		keys := make([]record.Key, len(needs))
 		for i, n := range needs {
 			var err error
-			if keys[i], err = im.model.Shapes.ParseKey([]byte(n.Key), typ); err != nil {
+			if keys[i], err = r.Model.Shapes.ParseKey([]byte(n.Key), typ); err != nil {
 				return err
 			}
 		}
-		counts, err := im.work.Locate(ctx, im.model, typ, keys)
+		counts, err := target.Locate(ctx, r.Model, typ, keys)
 		if err != nil {
 			return err
 		}
 		for i, n := range needs {
-			if a := pending[n.Holder]; counts[i] != 1 && im.left[a.Id] == nil {
-				im.leave(a, MovedSinceMatch, fmt.Sprintf("%s was not imported: it refers to %s (field %s), which was in %s when it was matched and is no longer there. Match again to see it as it is now.",
-					a.Address, n.Address, n.Field, im.docket.Header.Target))
+			a := pending[n.Holder]
+			if _, left := found.left[a.ID]; counts[i] != 1 && !left {
+				found.leave(a, MovedSinceMatch, fmt.Sprintf("%s was not imported: it refers to %s (field %s), which was in %s when it was matched and is no longer there. Match again to see it as it is now.",
+					a.Address, n.Address, n.Field, r.Model.Environment))
 			}
 		}
 		return nil
 	}
-	for n, err := range im.docket.Needs(ctx, true) {
+	for n, err := range r.Docket.Needs(ctx, true) {
 		if err != nil {
-			return err
+			return found, err
 		}
 		a := pending[n.Holder]
 		if a == nil || n.InTarget != 1 || !a.Writes(n.Field) {
 			continue
 		}
 		byType[n.Type] = append(byType[n.Type], n)
-		if len(byType[n.Type]) == importBatch {
-			if err := check(n.Type); err != nil {
-				return err
+		if len(byType[n.Type]) == readBatch {
+			if err := look(n.Type); err != nil {
+				return found, err
 			}
 		}
 	}
 	for typ := range byType {
-		if err := check(typ); err != nil {
-			return err
+		if err := look(typ); err != nil {
+			return found, err
 		}
 	}
-	return nil
+	return found, nil
 }
 
-// leaveOutDependents leaves out what depends on a new record that was left out.
-func (im *importing) leaveOutDependents() {
+// dependents finds what depends on a record that is left out.
+func dependents(r Ready, rest Rest) Rest {
 	byID := map[int64]*standing.Approval{}
 	var candidates []check.Candidate
-	for _, a := range im.standing.Approved {
-		byID[a.Id] = a
-		if im.already[a.Id] {
+	for _, a := range r.Standing.Approved {
+		byID[a.ID] = a
+		if rest.already[a.ID] {
 			continue
 		}
-		c := check.Candidate{ID: a.Id}
-		if im.left[a.Id] != nil {
-			c.Blocked = im.left[a.Id].Why
-		}
+		c := check.Candidate{ID: a.ID, Blocked: rest.left[a.ID].Why}
 		for _, n := range a.Needs {
-			if n.Finding != 0 && !im.already[n.Finding] {
+			if n.Finding != 0 && !rest.already[n.Finding] {
 				c.Needs = append(c.Needs, n.Finding)
 			}
 		}
 		for _, id := range a.After {
-			if !im.already[id] {
+			if !rest.already[id] {
 				c.Needs = append(c.Needs, id)
 			}
 		}
 		candidates = append(candidates, c)
 	}
+	found := newRest()
 	for id, because := range check.Standing(candidates) {
 		a, needed := byID[id], byID[because]
-		if im.left[id] == nil && needed != nil {
-			im.leave(a, DependsOnLeft, fmt.Sprintf("%s was not imported: it needs %s, which was left out itself.", a.Address, needed.Address))
+		if _, left := rest.left[id]; !left && needed != nil {
+			found.leave(a, DependsOnLeft, fmt.Sprintf("%s was not imported: it needs %s, which was left out itself.", a.Address, needed.Address))
 		}
 	}
+	return found
 }

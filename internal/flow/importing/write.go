@@ -9,24 +9,33 @@ import (
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/match"
-	"anagram/internal/core/record"
 	"anagram/internal/core/sequence"
 	"anagram/internal/core/show"
 	"anagram/internal/environment"
+	"anagram/internal/flow/session"
 	"anagram/internal/flow/standing"
 	"anagram/internal/store/docket"
 )
 
-// sequence puts what is left into writing order.
-func (im *importing) sequence() ([]sequence.Write, error) {
+const (
+	writeBatch  = 500
+	maxFailures = 20 // that are named before an import gives up
+)
+
+// order puts what is left into writing order.
+func order(r Ready, rest Rest) ([]sequence.Write, error) {
+	ranks := map[string]int{}
+	for i, t := range r.Docket.Types {
+		ranks[t.Name] = i
+	}
 	var nodes []sequence.Node
 	addresses := map[int64]string{}
-	for _, a := range im.standing.Approved {
-		if im.left[a.Id] != nil || im.already[a.Id] {
+	for _, a := range r.Standing.Approved {
+		if rest.skips(a) {
 			continue
 		}
-		addresses[a.Id] = a.Address
-		node := sequence.Node{ID: a.Id, Rank: im.ranks[a.Typ], New: a.Status == match.New}
+		addresses[a.ID] = a.Address
+		node := sequence.Node{ID: a.ID, Rank: ranks[a.Type], New: a.Status == match.New}
 		for _, n := range a.Needs {
 			if n.Finding != 0 {
 				node.Needs = append(node.Needs, sequence.Edge{To: n.Finding, Field: n.Field, Required: n.Required || n.ByName, Change: n.ByName})
@@ -44,98 +53,64 @@ func (im *importing) sequence() ([]sequence.Write, error) {
 		for _, id := range circle.IDs[:min(len(circle.IDs), 10)] {
 			names = append(names, addresses[id])
 		}
-		return nil, fmt.Errorf("%w: %s. Create one of them in %s without the reference, then match again", err, strings.Join(names, ", "), im.docket.Header.Target)
+		return nil, fmt.Errorf("%w: %s. Create one of them in %s without the reference, then match again", err, strings.Join(names, ", "), r.Model.Environment)
 	}
 	return writes, err
 }
 
-// write carries out the writes. Records that the target refuses are collected, so
-// that all of them can be named at once; then nothing is written at all.
-func (im *importing) write(ctx context.Context, writes []sequence.Write) error {
+// EachChange gives the writes as changes, in their order and a batch at a time.
+func (r Ready) EachChange(ctx context.Context, writes []sequence.Write, do func([]sequence.Write, []*standing.Approval, []environment.Change) error) error {
 	byID := map[int64]*standing.Approval{}
-	for _, a := range im.standing.Approved {
-		byID[a.Id] = a
+	for _, a := range r.Standing.Approved {
+		byID[a.ID] = a
 	}
-	im.session.Progress.Start("writing", len(writes))
-	defer im.session.Progress.Done()
-	failed := map[int64]bool{}
-	const maxFailures = 20
-	for batch := range slices.Chunk(writes, importBatch) {
-		ids := make([]int64, len(batch))
+	for batch := range slices.Chunk(writes, writeBatch) {
+		approvals := make([]*standing.Approval, len(batch))
 		for i, w := range batch {
-			ids[i] = w.ID
+			approvals[i] = byID[w.ID]
 		}
-		lines, err := im.docket.Lines(ctx, ids)
+		lines, err := r.lines(ctx, approvals)
 		if err != nil {
 			return err
 		}
-		var changes []environment.Change
-		for _, w := range batch {
-			change, err := im.change(byID[w.ID], w, lines[w.ID])
-			if err != nil {
+		changes := make([]environment.Change, len(batch))
+		for i, w := range batch {
+			if changes[i], err = r.change(approvals[i], w, lines[w.ID]); err != nil {
 				return err
 			}
-			changes = append(changes, change)
 		}
-		refused, err := im.work.Write(ctx, im.model, changes)
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		if err != nil {
+		if err := do(batch, approvals, changes); err != nil {
 			return err
-		}
-		for i, w := range batch {
-			a := byID[w.ID]
-			switch {
-			case failed[a.Id] || slices.ContainsFunc(a.Needs, func(n docket.Need) bool { return failed[n.Finding] }):
-				failed[a.Id] = true // refused only because what it needs was
-			case refused[i] != nil:
-				failed[a.Id] = true
-				im.fail(a, Refused, refused[i].Error())
-				if len(im.result.Failures) == maxFailures {
-					return nil
-				}
-			case len(w.Only) > 0: // the second pass over a new record
-			case changes[i].Insert:
-				im.result.New++
-			default:
-				im.result.Changed++
-			}
-			im.session.Progress.Add(1)
 		}
 	}
 	return nil
 }
 
-func (im *importing) fail(a *standing.Approval, why, message string) {
-	im.result.Failures = append(im.result.Failures, LeftOut{Address: a.Address, Why: why, Message: message, finding: a.Id})
-}
-
 // change makes the write of one record: only approved fields, and for a new record
 // the values that belong to the target alone.
-func (im *importing) change(a *standing.Approval, w sequence.Write, line docket.Finding) (environment.Change, error) {
-	t, _ := im.docket.Type(a.Typ)
-	source, err := record.ParseLine([]byte(line.Source), t.Name, t.Fields, im.model.Shapes)
+func (r Ready) change(a *standing.Approval, w sequence.Write, line docket.Finding) (environment.Change, error) {
+	t, _ := r.Docket.Type(a.Type)
+	source, err := r.source(t, line)
 	if err != nil {
 		return environment.Change{}, err
 	}
-	c := environment.Change{Type: a.Typ, Key: source.Key, Insert: a.Status == match.New && len(w.Only) == 0}
+	c := environment.Change{Type: a.Type, Key: source.Key, Insert: a.Status == match.New && len(w.Only) == 0}
 	for i, field := range t.Fields {
 		v := source.Values[i]
 		if v.IsAbsent() || !a.Writes(field.Name) || slices.Contains(w.Without, field.Name) || len(w.Only) > 0 && !slices.Contains(w.Only, field.Name) {
 			continue
 		}
-		if v, err = im.docket.WithContent(v); err != nil {
+		if v, err = r.Docket.WithContent(v); err != nil {
 			return c, err
 		}
 		c.Fields, c.Values = append(c.Fields, field), append(c.Values, v)
 	}
-	if len(w.Only) == 0 && a.Rekeys(im.docket.Catalog) {
-		c.Was = &source.Key // what it is so far is known by the pair; see named
+	if len(w.Only) == 0 && a.Rekeys(r.Model.Catalog) {
+		c.Was = &source.Key // what it is so far is known by the pair; see sides.Named
 	}
 	if c.Insert {
-		typ, _ := im.docket.Catalog.Type(a.Typ)
-		c.Fixed = fixedFor(typ, im.docket.Header.Target)
+		typ, _ := r.Model.Catalog.Type(a.Type)
+		c.Fixed = fixedFor(typ, r.Model.Environment)
 	}
 	return c, nil
 }
@@ -151,41 +126,96 @@ func fixedFor(t *catalog.Type, environment string) map[string]string {
 	return out
 }
 
-// readBack reads what was written and compares it with what was approved.
-func (im *importing) readBack(ctx context.Context) error {
-	im.session.Progress.Start("reading back", im.result.New+im.result.Changed)
-	defer im.session.Progress.Done()
-	return im.pending(func(t docket.Type, batch []*standing.Approval) error {
-		now, lines, err := im.current(ctx, t, batch)
+// Written counts records.
+type Written struct{ New, Changed int }
+
+// Count adds one write.
+func (w *Written) Count(step sequence.Write, c environment.Change) {
+	switch {
+	case len(step.Only) > 0: // the second pass over a new record
+	case c.Insert:
+		w.New++
+	default:
+		w.Changed++
+	}
+}
+
+var errEnough = errors.New("enough records were refused")
+
+// write carries out the writes. Records that the target refuses are collected, so
+// that all of them can be named at once; then nothing is written at all.
+func write(ctx context.Context, s *session.Session, r Ready, work environment.Work, writes []sequence.Write) (written Written, failures []LeftOut, err error) {
+	s.Progress.Start("writing", len(writes))
+	defer s.Progress.Done()
+	failed := map[int64]bool{}
+	err = r.EachChange(ctx, writes, func(batch []sequence.Write, approvals []*standing.Approval, changes []environment.Change) error {
+		refused, err := work.Write(ctx, r.Model, changes)
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
 		if err != nil {
 			return err
 		}
-		for _, a := range batch {
-			here := now[lines[a.Id].Order]
-			if len(here) != 1 {
-				im.fail(a, ReadBackDiffers, fmt.Sprintf("%s was written, but reading it back gives %d records with its key; something in %s changes what is written.", a.Address, len(here), im.docket.Header.Target))
-				continue
-			}
-			source, err := record.ParseLine([]byte(lines[a.Id].Source), t.Name, t.Fields, im.model.Shapes)
-			if err != nil {
-				return err
-			}
-			if a.Rekeys(im.docket.Catalog) && here[0].Was != nil {
-				im.fail(a, ReadBackDiffers, fmt.Sprintf("%s was to get this key and reads back as %s; something in %s changes what is written.",
-					a.Address, im.model.Catalog.Address(t.Name, *here[0].Was), im.docket.Header.Target))
-				continue
-			}
-			for _, d := range match.Compare(t.Fields, source.Values, here[0].Values, nil) {
-				field := t.Fields[d.Field]
-				if !a.Writes(field.Name) {
-					continue
+		for i, w := range batch {
+			a := approvals[i]
+			switch {
+			case failed[a.ID] || slices.ContainsFunc(a.Needs, func(n docket.Need) bool { return failed[n.Finding] }):
+				failed[a.ID] = true // refused only because what it needs was
+			case refused[i] != nil:
+				failed[a.ID] = true
+				failures = append(failures, LeftOut{Address: a.Address, Why: Refused, Message: refused[i].Error()})
+				if len(failures) == maxFailures {
+					return errEnough
 				}
-				im.fail(a, ReadBackDiffers, fmt.Sprintf("%s: %s was written into field %s and reads back as %s; something in %s changes what is written.",
-					a.Address, show.Readable(show.Show(im.model.Catalog, field, d.Source)), field.Name, show.Readable(show.Show(im.model.Catalog, field, d.Target)), im.docket.Header.Target))
-				break
+			default:
+				written.Count(w, changes[i])
 			}
+			s.Progress.Add(1)
 		}
-		im.session.Progress.Add(len(batch))
 		return nil
 	})
+	if errors.Is(err, errEnough) {
+		err = nil
+	}
+	return written, failures, err
+}
+
+// readBack reads what was written and gives what is not as it was approved.
+func readBack(ctx context.Context, s *session.Session, r Ready, target environment.Reader, rest Rest, total int) ([]LeftOut, error) {
+	s.Progress.Start("reading back", total)
+	defer s.Progress.Done()
+	var out []LeftOut
+	return out, r.pending(rest, func(t docket.Type, batch []*standing.Approval) error {
+		list, err := r.current(ctx, target, t, batch)
+		if err != nil {
+			return err
+		}
+		for _, n := range list {
+			if message := r.otherwise(n, t); message != "" {
+				out = append(out, LeftOut{Address: n.Address, Why: ReadBackDiffers, Message: message})
+			}
+		}
+		s.Progress.Add(len(batch))
+		return nil
+	})
+}
+
+// otherwise says how a record that was written reads back other than approved, "" where
+// it does not.
+func (r Ready) otherwise(n now, t docket.Type) string {
+	target := r.Model.Environment
+	if len(n.here) != 1 {
+		return fmt.Sprintf("%s was written, but reading it back gives %d records with its key; something in %s changes what is written.", n.Address, len(n.here), target)
+	}
+	if n.Rekeys(r.Model.Catalog) && n.here[0].Was != nil {
+		return fmt.Sprintf("%s was to get this key and reads back as %s; something in %s changes what is written.",
+			n.Address, r.Model.Catalog.Address(t.Name, *n.here[0].Was), target)
+	}
+	for _, d := range match.Compare(t.Fields, n.source.Values, n.here[0].Values, nil) {
+		if field := t.Fields[d.Field]; n.Writes(field.Name) {
+			return fmt.Sprintf("%s: %s was written into field %s and reads back as %s; something in %s changes what is written.", n.Address,
+				show.Readable(show.Show(r.Model.Catalog, field, d.Source)), field.Name, show.Readable(show.Show(r.Model.Catalog, field, d.Target)), target)
+		}
+	}
+	return ""
 }

@@ -16,8 +16,8 @@ import (
 	"anagram/internal/store/parcel"
 )
 
-// LibraryEntry is one parcel of the library. Err is set where it cannot be read.
-type LibraryEntry struct {
+// Entry is one parcel of the library. Err is set where it cannot be read.
+type Entry struct {
 	Name     string
 	File     string
 	Manifest parcel.Manifest
@@ -26,7 +26,7 @@ type LibraryEntry struct {
 }
 
 // Library lists the parcels of the workspace, newest first.
-func Library(s *session.Session) ([]LibraryEntry, error) {
+func List(s *session.Session) ([]Entry, error) {
 	dir, err := s.Workspace.Parcels()
 	if err != nil {
 		return nil, err
@@ -35,12 +35,12 @@ func Library(s *session.Session) ([]LibraryEntry, error) {
 	if err != nil {
 		return nil, err
 	}
-	var out []LibraryEntry
+	var out []Entry
 	for _, entry := range entries {
 		if strings.HasPrefix(entry.Name(), ".") || !entry.IsDir() && !strings.HasSuffix(entry.Name(), parcel.Suffix) {
 			continue
 		}
-		e := LibraryEntry{Name: strings.TrimSuffix(entry.Name(), parcel.Suffix), File: filepath.Join(dir, entry.Name())}
+		e := Entry{Name: strings.TrimSuffix(entry.Name(), parcel.Suffix), File: filepath.Join(dir, entry.Name())}
 		r, err := parcel.Open(e.File)
 		if err == nil {
 			e.Manifest = r.Manifest
@@ -50,7 +50,7 @@ func Library(s *session.Session) ([]LibraryEntry, error) {
 		e.Err = err
 		out = append(out, e)
 	}
-	slices.SortFunc(out, func(a, b LibraryEntry) int {
+	slices.SortFunc(out, func(a, b Entry) int {
 		if c := strings.Compare(b.Manifest.ExportedAt, a.Manifest.ExportedAt); c != 0 {
 			return c
 		}
@@ -60,23 +60,23 @@ func Library(s *session.Session) ([]LibraryEntry, error) {
 }
 
 // OpenParcel opens a parcel by its name in the library or by a path.
-func OpenParcel(s *session.Session, name string) (*parcel.Reader, error) {
-	path, err := ParcelPath(s, name)
+func Open(s *session.Session, name string) (*parcel.Reader, error) {
+	path, err := Path(s, name)
 	if err != nil {
 		return nil, err
 	}
 	return parcel.Open(path)
 }
 
-// ParcelRecord is one record of a parcel with its address.
-type ParcelRecord struct {
+// Record is one record of a parcel with its address.
+type Record struct {
 	Address string
 	Type    parcel.Type
 	record.Record
 }
 
-// ParcelRecords gives the records of a parcel that a pattern selects, in order.
-func ParcelRecords(ctx context.Context, s *session.Session, r *parcel.Reader, patterns []record.Pattern, give func(ParcelRecord) error) error {
+// Records gives the records of a parcel that a pattern selects, in order.
+func Records(ctx context.Context, s *session.Session, r *parcel.Reader, patterns []record.Pattern, give func(Record) error) error {
 	for _, t := range r.Manifest.Types {
 		for rec, err := range r.Records(ctx, t.Name) {
 			if err != nil {
@@ -86,7 +86,7 @@ func ParcelRecords(ctx context.Context, s *session.Session, r *parcel.Reader, pa
 			if !slices.ContainsFunc(patterns, func(p record.Pattern) bool { return p.Match(address) }) {
 				continue
 			}
-			if err := give(ParcelRecord{Address: address, Type: t, Record: rec}); err != nil {
+			if err := give(Record{Address: address, Type: t, Record: rec}); err != nil {
 				return err
 			}
 		}
@@ -100,7 +100,7 @@ func Rename(s *session.Session, name, newName string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	_, to, err := NewParcelPath(s, newName, "", filepath.Ext(from) != parcel.Suffix)
+	_, to, err := NewPath(s, newName, "", filepath.Ext(from) != parcel.Suffix)
 	if err != nil {
 		return "", err
 	}
@@ -163,7 +163,7 @@ func Receive(ctx context.Context, s *session.Session, in io.Reader) (string, err
 	_ = p.Close()
 	name := m.Name
 	for n := 2; ; n++ {
-		_, path, err := NewParcelPath(s, name, "", false)
+		_, path, err := NewPath(s, name, "", false)
 		var taken *parcel.ExistsError
 		switch {
 		case errors.As(err, &taken):
@@ -185,7 +185,7 @@ func Receive(ctx context.Context, s *session.Session, in io.Reader) (string, err
 
 // verified opens a parcel whose bytes are what was sealed.
 func Verified(ctx context.Context, s *session.Session, name string) (*parcel.Reader, error) {
-	p, err := OpenParcel(s, name)
+	p, err := Open(s, name)
 	if err != nil {
 		return nil, err
 	}

@@ -17,7 +17,7 @@ var parcelName = regexp.MustCompile(`^[\pL\pN][\pL\pN ._+-]*$`)
 
 // newParcelPath settles the name of a new parcel and where it goes; an empty name is made
 // from the environment, date and time. What is there is never replaced.
-func NewParcelPath(s *session.Session, name, environment string, asFolder bool) (settled, path string, err error) {
+func NewPath(s *session.Session, name, environment string, asFolder bool) (settled, path string, err error) {
 	library, err := s.Workspace.Parcels()
 	if err != nil {
 		return "", "", err
@@ -55,7 +55,7 @@ func NewParcelPath(s *session.Session, name, environment string, asFolder bool) 
 	}
 }
 
-func ParcelPath(s *session.Session, name string) (string, error) {
+func Path(s *session.Session, name string) (string, error) {
 	library := filepath.Join(s.Workspace.Dir, "parcels")
 	for _, path := range []string{filepath.Join(library, name+parcel.Suffix), filepath.Join(library, name), name} {
 		if name != "" && parcel.Exists(path) {
@@ -71,13 +71,13 @@ func ParcelPath(s *session.Session, name string) (string, error) {
 }
 
 // libraryName is a parcel's name as the library has it: that of its file.
-func LibraryName(s *session.Session, p *parcel.Reader) string {
+func NameOf(p *parcel.Reader) string {
 	return strings.TrimSuffix(filepath.Base(p.Path()), parcel.Suffix)
 }
 
 // inLibrary gives the file of a parcel that is in the library itself.
 func inLibrary(s *session.Session, name string) (string, error) {
-	path, err := ParcelPath(s, name)
+	path, err := Path(s, name)
 	if err != nil {
 		return "", err
 	}

@@ -2,9 +2,7 @@ package matching
 
 import (
 	"context"
-	"slices"
 
-	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
@@ -12,102 +10,82 @@ import (
 	"anagram/internal/store/docket"
 )
 
-// ambiguousWithin reports whether a key has an ambiguous record in it.
-func (m *matching) ambiguousWithin(key record.Key) bool {
-	if len(m.ambiguous) == 0 {
-		return false
-	}
-	for _, part := range key.Parts() {
-		if part.Kind() != record.Reference {
-			continue
-		}
-		to := part.Refers()
-		if m.ambiguous[to][part.Key().Order()] {
-			return true
-		}
-		if m.ambiguousWithin(part.Key()) {
-			return true
-		}
-	}
-	return false
+// finding is one record that is not the same, as it stands in the docket.
+type finding struct {
+	match.Finding
+	id      int64
+	address string
 }
 
+// adds reports whether an import would make the record.
+func (f finding) adds() bool { return f.Target == nil }
+
 // found keeps a finding, its checks and what it needs.
-func (m *matching) found(ctx context.Context, t *catalog.Type, fields []record.Field, f match.Finding) error {
-	out := docket.Finding{
-		Type: t.Name, Address: m.catalog.Address(t.Name, f.Key), Status: f.Status,
-		Key: string(record.AppendKey(nil, f.Key)), Order: f.Key.Order(), Title: m.title(t, fields, f),
-	}
-	for _, reason := range f.Reasons {
-		out.Reasons = append(out.Reasons, string(reason))
-	}
-	if f.Source != nil {
-		out.Source = string(record.AppendLine(nil, fields, *f.Source))
-	}
-	if f.Target != nil {
-		there := *f.Target
-		if there.Key = f.Target.Stands(); f.Target.Was != nil {
-			out.Was = m.catalog.Address(t.Name, there.Key)
-		}
-		out.Target = string(record.AppendLine(nil, fields, there))
-	}
-	out.Fields = m.shown(t, fields, f)
-	id, err := m.builder.Finding(ctx, out)
+func found(ctx context.Context, c compared, w atWork, of match.Finding, collect collectors, out *sink) error {
+	f, err := keep(ctx, c, w, of, out)
 	if err != nil {
 		return err
 	}
-	m.address = out.Address
-	m.renames.note(id, out.Address, f)
-	if err := m.claim(ctx, id, f, out.Address); err != nil {
+	collect.renames.note(f)
+	if err := collect.claims.note(ctx, c, w, f, out); err != nil {
 		return err
 	}
-	if err := m.rule(ctx, id, f, out.Address); err != nil {
+	if err := collect.rules.note(ctx, c, w, f, out); err != nil {
 		return err
 	}
-	if err := m.keyInUse(ctx, id, t, f, out.Address); err != nil {
+	if err := keyInUse(ctx, c, w, f, out); err != nil {
 		return err
 	}
 	if f.Source != nil && f.Status != match.TargetOnly {
-		if err := m.rights(ctx, id, t, out.Address, f.Target == nil); err != nil {
+		if err := rights(ctx, c, w, f, out); err != nil {
 			return err
 		}
 	}
-	switch f.Status {
-	case match.Conflict:
-		if slices.Contains(f.Reasons, match.Ambiguous) {
-			if m.ambiguous[t.Name] == nil {
-				m.ambiguous[t.Name] = map[string]bool{}
-			}
-			m.ambiguous[t.Name][f.Key.Order()] = true
-			within := m.ambiguousWithin(f.Key)
-			return m.check(ctx, id, check.Ambiguity(out.Address, m.parcel.Manifest.Source, m.target, f.SourceIDs, f.TargetIDs, within))
-		}
-		if err := m.conflicts(ctx, id, t, fields, f, out.Address); err != nil {
+	if match.Hopeless(f.Reasons) {
+		out.isAmbiguous(w.Name, f.Key)
+		return out.check(ctx, f.id, check.Ambiguity(f.address, c.source, c.target, f.SourceIDs, f.TargetIDs, out.ambiguousWithin(f.Key)))
+	}
+	if f.Status == match.Conflict {
+		if err := conflicts(ctx, c, w, f, out); err != nil {
 			return err
 		}
-		if f.Target == nil {
-			return m.isNew(ctx, id, t, fields, f, out.Address)
-		}
-		return m.mayBeTaken(ctx, id, t, fields, f)
-	case match.TargetEdit:
-		return m.mayBeTaken(ctx, id, t, fields, f)
-	case match.New:
-		return m.isNew(ctx, id, t, fields, f, out.Address)
-	case match.Changed:
-		for _, d := range f.Differences {
-			if d.Proposed() {
-				if err := m.proposed(ctx, id, t, m.field(t, fields, d), d.Source); err != nil {
-					return err
-				}
-			}
-		}
 	}
-	return nil
+	switch {
+	case f.Source == nil:
+		return nil
+	case f.adds():
+		return isNew(ctx, c, w, f, out)
+	default:
+		return mayBeWritten(ctx, c, w, f, out)
+	}
+}
+
+// keep puts a finding into the docket.
+func keep(ctx context.Context, c compared, w atWork, of match.Finding, out *sink) (finding, error) {
+	f := finding{Finding: of, address: c.catalog.Address(w.Name, of.Key)}
+	entry := docket.Finding{
+		Type: w.Name, Address: f.address, Status: of.Status, Reasons: of.Reasons,
+		Key: string(record.AppendKey(nil, of.Key)), Order: of.Key.Order(), Title: title(w, of),
+	}
+	if of.Source != nil {
+		entry.Source = string(record.AppendLine(nil, w.fields, *of.Source))
+	}
+	if of.Target != nil {
+		there := *of.Target
+		if there.Key = of.Target.Stands(); of.Target.Was != nil {
+			entry.Was = c.catalog.Address(w.Name, there.Key)
+		}
+		entry.Target = string(record.AppendLine(nil, w.fields, there))
+	}
+	entry.Fields = shown(c, w, of)
+	var err error
+	f.id, err = out.builder.Finding(ctx, entry)
+	return f, err
 }
 
 // conflicts says for each reason what is behind it.
-func (m *matching) conflicts(ctx context.Context, id int64, t *catalog.Type, fields []record.Field, f match.Finding, address string) error {
-	source, target := check.Side{Environment: m.parcel.Manifest.Source}, check.Side{Environment: m.target}
+func conflicts(ctx context.Context, c compared, w atWork, f finding, out *sink) error {
+	source, target := check.Side{Environment: c.source}, check.Side{Environment: c.target}
 	if f.Source != nil {
 		source.At, source.By = f.Source.ChangedAt, f.Source.ChangedBy
 	}
@@ -117,12 +95,12 @@ func (m *matching) conflicts(ctx context.Context, id int64, t *catalog.Type, fie
 	var both []string
 	for _, d := range f.Differences {
 		if d.Moved == match.MovedBoth {
-			both = append(both, m.field(t, fields, d).Name)
+			both = append(both, fieldOf(c, w, d).Name)
 		}
 	}
 	for _, reason := range f.Reasons {
-		if c, ok := check.Conflict(string(reason), address, both, source, target); ok {
-			if err := m.check(ctx, id, c); err != nil {
+		if found, ok := check.Conflict(string(reason), f.address, both, source, target); ok {
+			if err := out.check(ctx, f.id, found); err != nil {
 				return err
 			}
 		}
@@ -131,63 +109,49 @@ func (m *matching) conflicts(ctx context.Context, id int64, t *catalog.Type, fie
 }
 
 // isNew keeps what a record needs that an import would add.
-func (m *matching) isNew(ctx context.Context, id int64, t *catalog.Type, fields []record.Field, f match.Finding, address string) error {
-	m.adding = true
-	defer func() { m.adding = false }()
+func isNew(ctx context.Context, c compared, w atWork, f finding, out *sink) error {
 	for i, part := range f.Key.Parts() {
-		if err := m.proposed(ctx, id, t, m.field(t, fields, match.Difference{Field: i, Key: true}), part); err != nil {
+		if err := proposed(ctx, c, w, f, fieldOf(c, w, match.Difference{Field: i, Key: true}), part, out); err != nil {
 			return err
 		}
 	}
 	for i, v := range f.Source.Values {
-		if err := m.proposed(ctx, id, t, fields[i], v); err != nil {
+		if err := proposed(ctx, c, w, f, w.fields[i], v, out); err != nil {
 			return err
 		}
 	}
-	if err := m.requiredNeeded(ctx, id, t, fields, address); err != nil {
+	if err := requiredNeeded(ctx, c, w, f, out); err != nil {
 		return err
 	}
-	return m.localNeeded(ctx, id, t, address)
+	return localNeeded(ctx, c, w, f, out)
 }
 
-// field gives the field of a difference; no part of a key can be written later.
-func (m *matching) field(t *catalog.Type, fields []record.Field, d match.Difference) record.Field {
-	if !d.Key {
-		return fields[d.Field]
-	}
-	field := m.model.Shapes[t.Name][d.Field]
-	field.Required = true
-	return field
-}
-
-// mayBeTaken keeps what the source's values need where a person may take them.
-func (m *matching) mayBeTaken(ctx context.Context, id int64, t *catalog.Type, fields []record.Field, f match.Finding) error {
+// mayBeWritten keeps what the source's values need: those that are proposed, and where a
+// person may take the source's side, all of them.
+func mayBeWritten(ctx context.Context, c compared, w atWork, f finding, out *sink) error {
 	for _, d := range f.Differences {
-		if err := m.proposed(ctx, id, t, m.field(t, fields, d), d.Source); err != nil {
+		if f.Status == match.Changed && match.Propose(f.Status, d.Moved) != match.Write {
+			continue
+		}
+		if err := proposed(ctx, c, w, f, fieldOf(c, w, d), d.Source, out); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (m *matching) check(ctx context.Context, finding int64, c check.Check) error {
-	return m.checkWhen(ctx, finding, docket.Check{Check: c})
-}
-
-// checkWhen keeps a check that depends on what is going to be written.
-func (m *matching) checkWhen(ctx context.Context, finding int64, c docket.Check) error {
-	switch {
-	case c.Partial:
-	case c.Level == check.Blocker:
-		m.blockers++
-	default:
-		m.cautions++
+// fieldOf gives the field of a difference; no part of a key can be written later.
+func fieldOf(c compared, w atWork, d match.Difference) record.Field {
+	if !d.Key {
+		return w.fields[d.Field]
 	}
-	return m.builder.Check(ctx, finding, c)
+	field := c.model.Shapes[w.Name][d.Field]
+	field.Required = true
+	return field
 }
 
-func (m *matching) title(t *catalog.Type, fields []record.Field, f match.Finding) string {
-	at := record.FieldAt(fields, t.Title)
+func title(w atWork, f match.Finding) string {
+	at := record.FieldAt(w.fields, w.Title)
 	if at < 0 {
 		return ""
 	}
@@ -201,34 +165,29 @@ func (m *matching) title(t *catalog.Type, fields []record.Field, f match.Finding
 
 // shown gives the fields of a finding as people see them: those that differ, and of a
 // record that only one side has, those that are not null.
-func (m *matching) shown(t *catalog.Type, fields []record.Field, f match.Finding) []docket.Field {
+func shown(c compared, w atWork, f match.Finding) []docket.Field {
 	out := []docket.Field{}
+	text := func(field record.Field, v record.Value) *string { return show.Show(c.catalog, field, v) }
 	switch {
-	case slices.Contains(f.Reasons, match.Ambiguous):
-	case f.Target == nil || f.Source == nil:
-		rec, moved := f.Source, string(match.MovedSource)
-		if rec == nil {
-			rec, moved = f.Target, ""
+	case match.Hopeless(f.Reasons):
+	case f.Target == nil:
+		for i, v := range f.Source.Values {
+			if source := text(w.fields[i], v); source != nil {
+				out = append(out, docket.Field{Field: w.fields[i].Name, Source: source, Moved: string(match.MovedSource)})
+			}
 		}
-		for i, v := range rec.Values {
-			text := show.Show(m.catalog, fields[i], v)
-			if text == nil {
-				continue
+	case f.Source == nil:
+		for i, v := range f.Target.Values {
+			if target := text(w.fields[i], v); target != nil {
+				out = append(out, docket.Field{Field: w.fields[i].Name, Target: target})
 			}
-			shown := docket.Field{Field: fields[i].Name, Moved: moved}
-			if f.Source != nil {
-				shown.Source = text
-			} else {
-				shown.Target = text
-			}
-			out = append(out, shown)
 		}
 	default:
 		for _, d := range f.Differences {
-			field := m.field(t, fields, d)
+			field := fieldOf(c, w, d)
 			out = append(out, docket.Field{
-				Field: field.Name, Source: show.Show(m.catalog, field, d.Source), Target: show.Show(m.catalog, field, d.Target),
-				Agreed: show.Show(m.catalog, field, d.Agreed), AgreedKnown: d.AgreedKnown, Moved: string(d.Moved),
+				Field: field.Name, Source: text(field, d.Source), Target: text(field, d.Target),
+				Agreed: text(field, d.Agreed), AgreedKnown: d.AgreedKnown, Moved: string(d.Moved),
 			})
 		}
 	}

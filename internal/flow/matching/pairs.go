@@ -3,12 +3,11 @@ package matching
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
-	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
-	"anagram/internal/core/match"
 	"anagram/internal/core/pairing"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
@@ -28,55 +27,61 @@ type family struct {
 	targets []record.Key // those that the target has
 }
 
-// readPairs finds out by which key either side knows the paired records.
-func (m *matching) readPairs(ctx context.Context) error {
-	pairs, err := m.session.Workspace.Pairs()
+// withPairs finds out by which key either side knows the paired records, and gives what is
+// compared with the target seen by the source's names.
+func (c compared) withPairs(ctx context.Context, out *sink) (compared, error) {
+	pairs, err := c.session.Workspace.Pairs()
 	if err != nil || len(pairs) == 0 {
-		return err
+		return c, err
 	}
-	families, err := m.families(pairs)
+	families, err := c.families(pairs)
 	if err != nil {
-		return err
+		return c, err
 	}
 	byType := map[string][]*family{}
 	for _, f := range families {
 		byType[f.typ] = append(byType[f.typ], f)
 	}
-	for typ, list := range byType {
-		if err := m.inSource(ctx, typ, list); err != nil {
-			return err
+	for _, typ := range slices.Sorted(maps.Keys(byType)) {
+		if err := inSource(ctx, c, typ, byType[typ]); err != nil {
+			return c, err
 		}
-		if err := m.inTarget(ctx, typ, list); err != nil {
-			return err
+		if err := inTarget(ctx, c, typ, byType[typ]); err != nil {
+			return c, err
 		}
 	}
-	m.names = pairing.New(m.catalog, m.model.Shapes)
-	m.agreedNames = pairing.New(m.catalog, m.model.Shapes)
+	c.names, c.agreedNames = pairing.New(c.catalog, c.model.Shapes), pairing.New(c.catalog, c.model.Shapes)
 	for _, f := range families {
-		if err := m.usePair(ctx, f); err != nil {
-			return err
+		used, err := usePair(ctx, c, f, out)
+		if err != nil {
+			return c, err
 		}
+		c.pairs = append(c.pairs, used...)
 	}
-	m.env.Environment = sides.Paired(m.env.Environment, m.names)
-	return nil
+	c.reader = sides.Renamed(c.env.Environment, c.names)
+	return c, nil
 }
 
 // families joins pairs that share a key: a record may be renamed more than once.
-func (m *matching) families(pairs []workspace.Pair) ([]*family, error) {
+func (c compared) families(pairs []workspace.Pair) ([]*family, error) {
 	at := map[string]*family{}
 	var out []*family
 	for _, p := range pairs {
-		if typ, _, _ := strings.Cut(p.New, "/"); m.model.Shapes[typ] == nil {
+		if typ, _, _ := strings.Cut(p.New, "/"); c.model.Shapes[typ] == nil {
 			continue // not in this parcel, and nothing in it refers to the type
 		}
 		var keys [2]record.Key
-		var typ string
+		var types [2]string
 		for i, address := range []string{p.Old, p.New} {
 			var err error
-			if typ, keys[i], err = m.catalog.ParseAddress(m.model.Shapes, address); err != nil {
+			if types[i], keys[i], err = c.catalog.ParseAddress(c.model.Shapes, address); err != nil {
 				return nil, session.Usage(workspace.PairsName+": %v. Correct it there, or forget the pair with anagram pair --forget", err)
 			}
 		}
+		if types[0] != types[1] {
+			return nil, session.Usage(workspace.PairsName+": %s and %s are of different record types and cannot be one record. Correct it there, or forget the pair with anagram pair --forget", p.Old, p.New)
+		}
+		typ := types[0]
 		a, b := at[typ+"\x00"+keys[0].Order()], at[typ+"\x00"+keys[1].Order()]
 		switch {
 		case a == nil && b == nil:
@@ -113,7 +118,7 @@ func byOrder(list []*family) map[string]*family {
 
 // inSource finds the keys that the parcel has. Only where it has none of a family does it
 // count that something refers to one.
-func (m *matching) inSource(ctx context.Context, typ string, list []*family) error {
+func inSource(ctx context.Context, c compared, typ string, list []*family) error {
 	of := byOrder(list)
 	note := func(key record.Key) {
 		f := of[key.Order()]
@@ -121,8 +126,8 @@ func (m *matching) inSource(ctx context.Context, typ string, list []*family) err
 			f.sources = append(f.sources, key)
 		}
 	}
-	if _, there := m.parcel.Manifest.Type(typ); there {
-		for rec, err := range m.parcel.Records(ctx, typ) {
+	if _, there := c.parcel.Manifest.Type(typ); there {
+		for rec, err := range c.parcel.Records(ctx, typ) {
 			if err != nil {
 				return err
 			}
@@ -133,11 +138,11 @@ func (m *matching) inSource(ctx context.Context, typ string, list []*family) err
 	for _, f := range list {
 		for _, key := range f.keys {
 			if len(f.sources) == 0 {
-				mentioned[m.catalog.Address(typ, key)] = key
+				mentioned[c.catalog.Address(typ, key)] = key
 			}
 		}
 	}
-	for mention, err := range m.parcel.Referred(ctx) {
+	for mention, err := range c.parcel.Referred(ctx) {
 		if err != nil {
 			return err
 		}
@@ -148,8 +153,8 @@ func (m *matching) inSource(ctx context.Context, typ string, list []*family) err
 	return nil
 }
 
-func (m *matching) inTarget(ctx context.Context, typ string, list []*family) error {
-	if t, _ := m.catalog.Type(typ); m.env.Fit.Fields[typ] == nil || t == nil {
+func inTarget(ctx context.Context, c compared, typ string, list []*family) error {
+	if t, _ := c.catalog.Type(typ); c.env.Fit.Fields[typ] == nil || t == nil {
 		return nil
 	}
 	var keys []record.Key
@@ -159,7 +164,7 @@ func (m *matching) inTarget(ctx context.Context, typ string, list []*family) err
 			keys, whose = append(keys, key), append(whose, f)
 		}
 	}
-	counts, err := m.env.Locate(ctx, m.model, typ, keys)
+	counts, err := c.reader.Locate(ctx, c.model, typ, keys)
 	if err != nil {
 		return err
 	}
@@ -171,79 +176,75 @@ func (m *matching) inTarget(ctx context.Context, typ string, list []*family) err
 	return nil
 }
 
-// usePair takes a pair into account where each side has the record once.
-func (m *matching) usePair(ctx context.Context, f *family) error {
+// usePair takes a pair into account where each side has the record once, and says so in
+// the docket where the keys differ.
+func usePair(ctx context.Context, c compared, f *family, out *sink) ([]docket.Paired, error) {
 	if len(f.sources) == 1 {
 		for _, key := range f.keys {
 			if key.Order() != f.sources[0].Order() {
-				m.agreedNames.Add(f.typ, key, f.sources[0])
+				c.agreedNames.Add(f.typ, key, f.sources[0])
 			}
 		}
 	}
 	for _, side := range []struct {
 		name string
 		keys []record.Key
-	}{{m.parcel.Manifest.Source, f.sources}, {m.target, f.targets}} {
+	}{{c.source, f.sources}, {c.target, f.targets}} {
 		if len(side.keys) < 2 {
 			continue
 		}
-		one, other := m.catalog.Address(f.typ, side.keys[0]), m.catalog.Address(f.typ, side.keys[1])
-		c := check.Check{Code: check.PairNotUsed, Level: check.Caution,
+		one, other := c.catalog.Address(f.typ, side.keys[0]), c.catalog.Address(f.typ, side.keys[1])
+		return nil, out.onDocket(ctx, check.Check{Code: check.PairNotUsed, Level: check.Caution,
 			Message: fmt.Sprintf("%s and %s are paired as one record, but %s has both; they are compared each for itself.", one, other, side.name),
-			Mend:    fmt.Sprintf("Remove one of them in %s, or forget the pair with anagram pair --forget %s %s; then match again.", side.name, one, other)}
-		m.whole = append(m.whole, c)
-		return m.check(ctx, 0, c)
+			Mend:    fmt.Sprintf("Remove one of them in %s, or forget the pair with anagram pair --forget %s %s; then match again.", side.name, one, other)})
 	}
 	if len(f.sources) == 1 && len(f.targets) == 1 && f.sources[0].Order() != f.targets[0].Order() {
-		m.names.Add(f.typ, f.targets[0], f.sources[0])
-		m.pairs = append(m.pairs, docket.Paired{Type: f.typ, Source: record.AppendKey(nil, f.sources[0]), Target: record.AppendKey(nil, f.targets[0])})
+		c.names.Add(f.typ, f.targets[0], f.sources[0])
+		return []docket.Paired{{Type: f.typ, Source: record.AppendKey(nil, f.sources[0]), Target: record.AppendKey(nil, f.targets[0])}}, nil
 	}
-	return nil
-}
-
-// connector gives the target itself, for what it can do beside reading records.
-func (m *matching) connector() environment.Environment {
-	if p, ok := m.env.Environment.(sides.PairedEnvironment); ok {
-		return p.Environment
-	}
-	return m.env.Environment
+	return nil, nil
 }
 
 // keyInUse checks whether the target would refuse another key for a paired record, as
 // others store it.
-func (m *matching) keyInUse(ctx context.Context, id int64, t *catalog.Type, f match.Finding, address string) error {
-	if f.Target == nil || f.Target.Was == nil || m.against != nil {
+func keyInUse(ctx context.Context, c compared, w atWork, f finding, out *sink) error {
+	if f.Target == nil || f.Target.Was == nil || c.against != nil {
 		return nil
 	}
 	for _, d := range f.Differences {
 		if !d.Key {
 			continue
 		}
-		field := t.Key[d.Field]
-		for _, other := range m.catalog.Types {
-			place := m.env.About.Places[other.Place(m.target)]
+		for _, other := range c.catalog.Types {
+			place := c.env.About.Places[other.Place(c.target)]
 			for _, column := range place.Columns {
 				ref := other.Refers[column.Name]
-				holds := column.RefersTo == t.Place(m.target) && !column.Follows && ref.ByKey && ref.One() == t.Name
-				if !holds || m.env.Fit.Fields[other.Name] == nil {
+				holds := column.RefersTo == w.place.Name && !column.Follows && ref.ByKey && ref.One() == w.Name
+				if !holds || c.env.Fit.Fields[other.Name] == nil {
 					continue
 				}
-				used := false
-				for _, err := range m.env.Read(ctx, m.model, environment.Reading{Type: other.Name, Field: column.Name, Of: []record.Key{f.Key}}) {
-					if err != nil {
-						return err
-					}
-					used = true
-					break
+				used, err := anyOf(c.reader.Read(ctx, c.model, environment.Reading{Type: other.Name, Field: column.Name, Of: []record.Key{f.Key}}))
+				if err != nil {
+					return err
 				}
-				if used {
-					c := docket.Check{Check: check.InUse(address, field, other.Name, place.Name+"."+column.Name, m.target), Fields: []string{field}, Writes: []string{field}}
-					if err := m.checkWhen(ctx, id, c); err != nil {
-						return err
-					}
+				if !used {
+					continue
+				}
+				field := w.Key[d.Field]
+				inUse := docket.Check{Check: check.InUse(f.address, field, other.Name, place.Name+"."+column.Name, c.target), Fields: []string{field}, Writes: []string{field}}
+				if err := out.checkWhen(ctx, f.id, inUse); err != nil {
+					return err
 				}
 			}
 		}
 	}
 	return nil
+}
+
+// anyOf reports whether a stream has a record.
+func anyOf(stream record.Stream) (bool, error) {
+	for _, err := range stream {
+		return err == nil, err
+	}
+	return false, nil
 }

@@ -3,7 +3,6 @@ package matching
 import (
 	"context"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -13,114 +12,115 @@ import (
 	"anagram/internal/store/parcel"
 )
 
-// mostDiffers is to how many findings the same caution is added; beyond, it is one on the
-// whole docket.
-const mostDiffers = 10
-
-// referredBatch is how many records that are only referred to are looked up at a time.
-const referredBatch = 500
+const (
+	// mostDiffers is to how many findings the same caution is added; beyond, it is one on the
+	// whole docket.
+	mostDiffers = 10
+	// referredBatch is how many records that are only referred to are looked up at a time.
+	referredBatch = 500
+)
 
 // referredDiffers looks whether what findings refer to, and the parcel does not hold, is
 // the same in the target.
-func (m *matching) referredDiffers(ctx context.Context) error {
+func referredDiffers(ctx context.Context, c compared, out *sink) error {
 	var batch []parcel.Mention
 	typ := ""
-	flush := func() error {
-		err := m.compareReferred(ctx, typ, batch)
-		batch = nil
-		return err
-	}
-	for mention, err := range m.parcel.Referred(ctx) {
+	for mention, err := range c.parcel.Referred(ctx) {
 		if err != nil {
 			return err
 		}
 		of, _, _ := strings.Cut(mention.Address, "/")
-		if len(mention.Sums) == 0 || m.env.Fit.Fields[of] == nil {
+		if len(mention.Sums) == 0 || c.env.Fit.Fields[of] == nil {
 			continue
 		}
 		if of != typ || len(batch) == referredBatch {
-			if err := flush(); err != nil {
+			if err := compareReferred(ctx, c, typ, batch, out); err != nil {
 				return err
 			}
+			batch = nil
 		}
 		typ, batch = of, append(batch, mention)
 	}
-	return flush()
+	return compareReferred(ctx, c, typ, batch, out)
 }
 
-func (m *matching) compareReferred(ctx context.Context, typ string, batch []parcel.Mention) error {
-	type wanted struct {
-		parcel.Mention
-		by []int64
-	}
-	about := map[string]wanted{}
+// mentioned is a record that is only referred to, and the findings that do.
+type mentioned struct {
+	parcel.Mention
+	by []int64
+}
+
+func compareReferred(ctx context.Context, c compared, typ string, batch []parcel.Mention, out *sink) error {
+	about := map[string]mentioned{}
 	var keys []record.Key
 	var fields []record.Field
 	for _, mention := range batch {
-		_, key, err := m.catalog.ParseAddress(m.model.Shapes, mention.Address)
+		_, key, err := c.catalog.ParseAddress(c.model.Shapes, mention.Address)
 		if err != nil {
 			return err
 		}
-		by, err := m.builder.Needing(ctx, typ, key.Order(), mostDiffers+1)
+		by, err := out.builder.Needing(ctx, typ, key.Order(), mostDiffers+1)
 		if err != nil {
 			return err
 		}
 		if len(by) == 0 {
 			continue
 		}
-		if fields == nil { // kinds as the source has them, so that the same gives the same
-			for _, field := range m.env.Fit.Fields[typ] {
-				word, _, _ := strings.Cut(mention.Sums[field.Name], " ")
-				if kind, err := record.ParseKind(word); err == nil {
-					field.Kind = kind
-					fields = append(fields, field)
-				}
-			}
+		if fields == nil {
+			fields = asSummed(c.env.Fit.Fields[typ], mention.Sums)
 		}
 		keys = append(keys, key)
-		about[key.Order()] = wanted{mention, by}
+		about[key.Order()] = mentioned{mention, by}
 	}
 	if len(keys) == 0 || len(fields) == 0 {
 		return nil
 	}
-	for rec, err := range m.env.Read(ctx, m.model, environment.Reading{Type: typ, Fields: fields, Keys: keys}) {
+	for rec, err := range c.reader.Read(ctx, c.model, environment.Reading{Type: typ, Fields: fields, Keys: keys}) {
 		if err != nil {
 			return err
 		}
-		w := about[rec.Key.Order()]
+		m := about[rec.Key.Order()]
 		var differ []string
 		for i, field := range fields {
-			if sum := field.Kind.String() + " " + field.Sum(rec.Values[i]); sum != w.Sums[field.Name] {
+			if sum := field.Kind.String() + " " + field.Sum(rec.Values[i]); sum != m.Sums[field.Name] {
 				differ = append(differ, field.Name)
 			}
 		}
 		if len(differ) == 0 {
 			continue
 		}
-		if err := m.cautionReferred(ctx, w.Mention, w.by, differ); err != nil {
+		if err := cautionReferred(ctx, c, m, differ, out); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (m *matching) cautionReferred(ctx context.Context, mention parcel.Mention, by []int64, fields []string) error {
-	source := m.parcel.Manifest.Source
-	if len(by) > mostDiffers {
-		c := check.Differs(fmt.Sprintf("More than %d records of this docket", mostDiffers), true, mention.Address, source, m.target, fields)
-		m.whole = append(m.whole, c)
-		return m.check(ctx, 0, c)
+// asSummed gives the fields of which there are sums, with the kinds that the source has,
+// so that the same gives the same.
+func asSummed(fields []record.Field, sums map[string]string) []record.Field {
+	var out []record.Field
+	for _, field := range fields {
+		word, _, _ := strings.Cut(sums[field.Name], " ")
+		if kind, err := record.ParseKind(word); err == nil {
+			field.Kind = kind
+			out = append(out, field)
+		}
 	}
-	seen := map[int64]bool{}
-	for _, id := range by {
-		seen[id] = true
+	return out
+}
+
+func cautionReferred(ctx context.Context, c compared, m mentioned, fields []string, out *sink) error {
+	if len(m.by) > mostDiffers {
+		return out.onDocket(ctx, check.Differs(fmt.Sprintf("More than %d records of this docket", mostDiffers), true, m.Address, c.source, c.target, fields))
 	}
-	for _, id := range slices.Sorted(maps.Keys(seen)) {
-		address, err := m.builder.AddressOf(ctx, id)
+	slices.Sort(m.by)
+	for _, id := range slices.Compact(m.by) {
+		address, err := out.builder.AddressOf(ctx, id)
 		if err != nil {
 			return err
 		}
-		if err := m.check(ctx, id, check.Differs(address, false, mention.Address, source, m.target, fields)); err != nil {
+		if err := out.check(ctx, id, check.Differs(address, false, m.Address, c.source, c.target, fields)); err != nil {
 			return err
 		}
 	}

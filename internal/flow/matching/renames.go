@@ -3,61 +3,71 @@ package matching
 import (
 	"context"
 
+	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
-	"anagram/internal/core/record"
+	"anagram/internal/core/pairing"
 	"anagram/internal/core/rename"
 )
 
 // renames collects the records of a type that only one side has, while there are few
 // enough of them to be looked at.
 type renames struct {
-	typ       string
-	finder    rename.Finder
-	addresses map[int64]string
-	keys      map[int64]record.Key
+	typ    string
+	finder rename.Finder
+	list   map[int64]finding
 }
 
 // mostRenames is up to how many records that only one side has are compared with each
 // other; a type that is new as a whole was not renamed.
 const mostRenames = 20_000
 
-func (r *renames) note(id int64, address string, f match.Finding) {
-	if r == nil || len(r.addresses) > mostRenames {
+// likelyNames is what looks paired so far, over all types.
+type likelyNames struct{ *pairing.Names }
+
+func newLikely(c compared) *likelyNames { return &likelyNames{pairing.New(c.catalog, c.model.Shapes)} }
+
+func newRenames(t *catalog.Type) *renames {
+	if t.Link() {
+		return nil
+	}
+	return &renames{typ: t.Name, list: map[int64]finding{}}
+}
+
+func (r *renames) note(f finding) {
+	if r == nil || len(r.list) > mostRenames {
 		return
 	}
 	switch f.Status {
 	case match.New:
-		r.finder.Source(id, f.Source.Values)
+		r.finder.Source(f.id, f.Source.Values)
 	case match.TargetOnly:
-		r.finder.Target(id, f.Target.Values)
+		r.finder.Target(f.id, f.Target.Values)
 	default:
 		return
 	}
-	r.addresses[id], r.keys[id] = address, f.Key
+	r.list[f.id] = f
 }
 
-// likelyRenames points at each other what is probably one record. What only has such a
-// record in its key is not pointed at: it follows once that one is paired.
-func (m *matching) likelyRenames(ctx context.Context) error {
-	r := m.renames
-	if r == nil || len(r.addresses) > mostRenames {
+// tell points at each other what is probably one record. What only has such a record in
+// its key is not pointed at: it follows once that one is paired.
+func (r *renames) tell(ctx context.Context, c compared, likely *likelyNames, out *sink) error {
+	if r == nil || len(r.list) > mostRenames {
 		return nil
 	}
-	source := m.parcel.Manifest.Source
-	likely := r.finder.Likely()
-	for _, p := range likely {
-		m.likely.Add(r.typ, r.keys[p.Target], r.keys[p.Source])
+	pairs := r.finder.Likely()
+	for _, p := range pairs {
+		likely.Add(r.typ, r.list[p.Target].Key, r.list[p.Source].Key)
 	}
-	for _, p := range likely {
-		if key := r.keys[p.Source]; m.likely.TargetParts(r.typ, key).Order() == r.keys[p.Target].Order() {
+	for _, p := range pairs {
+		source, target := r.list[p.Source], r.list[p.Target]
+		if likely.TargetParts(r.typ, source.Key).Order() == target.Key.Order() {
 			continue
 		}
-		one, other := r.addresses[p.Source], r.addresses[p.Target]
-		if err := m.check(ctx, p.Source, check.Renamed(one, other, source, m.target, p.Fields, p.Of, true)); err != nil {
+		if err := out.check(ctx, p.Source, check.Renamed(source.address, target.address, c.source, c.target, p.Fields, p.Of, true)); err != nil {
 			return err
 		}
-		if err := m.check(ctx, p.Target, check.Renamed(other, one, source, m.target, p.Fields, p.Of, false)); err != nil {
+		if err := out.check(ctx, p.Target, check.Renamed(target.address, source.address, c.source, c.target, p.Fields, p.Of, false)); err != nil {
 			return err
 		}
 	}

@@ -17,71 +17,66 @@ import (
 
 // ruling collects the values of one type that are to be tried.
 type ruling struct {
-	typ     *catalog.Type
 	judge   environment.Judge
-	place   catalog.Place
-	fields  []record.Field
 	rules   []catalog.Rule
 	waiting [][]trial // by rule
 }
 
 type trial struct {
-	finding         int64
-	address         string
+	finding
 	differs, writes []string
-	partial, isNew  bool
+	partial         bool
 	values          []record.Value
 }
 
 const ruleBatch = 200
 
-// startRules finds the rules of the target that can be tried: those about values alone,
+// newRuling finds the rules of the target that can be tried: those about values alone,
 // all of them compared.
-func (m *matching) startRules(t *catalog.Type, fields []record.Field) {
-	m.ruling = nil
-	judge, ok := m.connector().(environment.Judge)
-	if !ok || m.against != nil {
-		return
+func newRuling(c compared, w atWork) *ruling {
+	judge, ok := c.env.Environment.(environment.Judge)
+	if !ok || c.against != nil {
+		return nil
 	}
-	r := &ruling{typ: t, judge: judge, place: m.env.About.Places[t.Place(m.target)], fields: fields}
+	all := slices.Concat(c.model.Shapes[w.Name], w.fields)
 	plain := func(name string) bool {
-		all := append(slices.Clone(m.model.Shapes[t.Name]), fields...)
 		i := record.FieldAt(all, name)
-		_, words := t.Words[name]
+		_, words := w.Words[name]
 		return i >= 0 && !words && !slices.Contains([]record.Kind{record.Reference, record.Woven, record.Bytes}, all[i].Kind)
 	}
-	for _, rule := range r.place.Rules {
+	r := &ruling{judge: judge}
+	for _, rule := range w.place.Rules {
 		if !slices.ContainsFunc(rule.Columns, func(column string) bool { return !plain(column) }) {
 			r.rules = append(r.rules, rule)
 		}
 	}
-	if len(r.rules) > 0 {
-		r.waiting = make([][]trial, len(r.rules))
-		m.ruling = r
+	if len(r.rules) == 0 {
+		return nil
 	}
+	r.waiting = make([][]trial, len(r.rules))
+	return r
 }
 
-// rule takes down the values that a finding may come to have.
-func (m *matching) rule(ctx context.Context, id int64, f match.Finding, address string) error {
-	r := m.ruling
-	if r == nil || f.Source == nil || slices.Contains(f.Reasons, match.Ambiguous) {
+// note takes down the values that a finding may come to have.
+func (r *ruling) note(ctx context.Context, c compared, w atWork, f finding, out *sink) error {
+	if r == nil || f.Source == nil || match.Hopeless(f.Reasons) {
 		return nil
 	}
 	for n, rule := range r.rules {
-		differs, proposed := proposes(r.fields, rule.Columns, f)
+		differs, proposed := proposes(w, rule.Columns, f)
 		combinations := check.Combinations(differs)
-		if f.Target == nil { // all or nothing: what else it gets is the target's to say
+		if f.adds() { // all or nothing: what else it gets is the target's to say
 			combinations = [][]string{differs}
 		}
 		for _, writes := range combinations {
-			one := trial{finding: id, address: address, differs: differs, writes: writes, partial: !slices.Equal(writes, proposed), isNew: f.Target == nil}
+			one := trial{finding: f, differs: differs, writes: writes, partial: !slices.Equal(writes, proposed)}
 			for _, column := range rule.Columns {
-				one.values = append(one.values, valueAfter(r.typ, r.fields, column, f, writes))
+				one.values = append(one.values, valueAfter(w, column, f, writes))
 			}
 			r.waiting[n] = append(r.waiting[n], one)
 		}
 		if len(r.waiting[n]) >= ruleBatch {
-			if err := m.flushRules(ctx); err != nil {
+			if err := r.flush(ctx, c, w, out); err != nil {
 				return err
 			}
 		}
@@ -89,9 +84,8 @@ func (m *matching) rule(ctx context.Context, id int64, f match.Finding, address 
 	return nil
 }
 
-// flushRules has the target judge.
-func (m *matching) flushRules(ctx context.Context) error {
-	r := m.ruling
+// flush has the target judge.
+func (r *ruling) flush(ctx context.Context, c compared, w atWork, out *sink) error {
 	if r == nil {
 		return nil
 	}
@@ -104,7 +98,7 @@ func (m *matching) flushRules(ctx context.Context) error {
 		for i, one := range waiting {
 			rows[i] = one.values
 		}
-		refused, err := r.judge.Judge(ctx, r.place.Name, rule, rows)
+		refused, err := r.judge.Judge(ctx, w.place.Name, rule, rows)
 		if err != nil {
 			return err
 		}
@@ -113,11 +107,11 @@ func (m *matching) flushRules(ctx context.Context) error {
 				continue
 			}
 			free := slices.DeleteFunc(slices.Clone(one.differs), func(name string) bool {
-				column, _ := r.place.Column(name)
-				return one.isNew && needs(column)
+				column, _ := w.place.Column(name)
+				return one.adds() && mustBeGiven(column)
 			})
-			c := docket.Check{Check: check.Breaks(one.address, rule, free, m.target), Fields: one.differs, Writes: one.writes, Partial: one.partial}
-			if err := m.checkWhen(ctx, one.finding, c); err != nil {
+			broken := docket.Check{Check: check.Breaks(one.address, rule, free, c.target), Fields: one.differs, Writes: one.writes, Partial: one.partial}
+			if err := out.checkWhen(ctx, one.id, broken); err != nil {
 				return err
 			}
 		}
@@ -126,21 +120,22 @@ func (m *matching) flushRules(ctx context.Context) error {
 }
 
 // proposes gives those of some fields in which a finding differs, and those of them that
-// it proposes to write. Of a record that is new these are all that are no part of the key.
-func proposes(fields []record.Field, names []string, f match.Finding) (differs, proposed []string) {
+// are written where the finding is approved, taking the source's side where a side has to
+// be chosen. Of a record that is new these are all that are no part of the key.
+func proposes(w atWork, names []string, f finding) (differs, proposed []string) {
 	for _, name := range names {
-		at := record.FieldAt(fields, name)
+		at := record.FieldAt(w.fields, name)
 		if at < 0 {
 			continue // part of the key, which stays
 		}
-		if f.Target == nil {
+		if f.adds() {
 			differs, proposed = append(differs, name), append(proposed, name)
 			continue
 		}
 		for _, d := range f.Differences {
 			if d.Field == at && !d.Key {
 				differs = append(differs, name)
-				if d.Proposed() || f.Status == match.Conflict {
+				if match.Propose(f.Status, d.Moved) != match.Keep {
 					proposed = append(proposed, name)
 				}
 			}
@@ -151,12 +146,12 @@ func proposes(fields []record.Field, names []string, f match.Finding) (differs, 
 
 // valueAfter gives the value of a field, or of a part of the key, once some fields of a
 // finding are written.
-func valueAfter(t *catalog.Type, fields []record.Field, name string, f match.Finding, writes []string) record.Value {
-	at := record.FieldAt(fields, name)
+func valueAfter(w atWork, name string, f finding, writes []string) record.Value {
+	at := record.FieldAt(w.fields, name)
 	switch {
 	case at < 0:
-		return f.Key.Parts()[slices.Index(t.Key, name)]
-	case f.Target == nil || slices.Contains(writes, name):
+		return f.Key.Parts()[slices.Index(w.Key, name)]
+	case f.adds() || slices.Contains(writes, name):
 		return f.Source.Values[at]
 	default:
 		return f.Target.Values[at]

@@ -1,19 +1,17 @@
 package matching
 
 import (
+	"bytes"
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 
-	"anagram/internal/core/catalog"
 	"anagram/internal/core/condition"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
-	"anagram/internal/flow/choose"
+	"anagram/internal/files/spill"
 	"anagram/internal/flow/library"
 	"anagram/internal/store/parcel"
-	"anagram/internal/store/sorting"
 )
 
 // Which records of the target a parcel is compared with: those of its scope, and no
@@ -25,7 +23,8 @@ import (
 
 // targetRecords is what was read of a type.
 type targetRecords struct {
-	sorter      *sorting.Sorter
+	sorter      *spill.Sorter
+	read        int
 	notCompared int
 }
 
@@ -39,92 +38,193 @@ const (
 	fromWhere = '4'
 )
 
-func (m *matching) readTarget(ctx context.Context, t *catalog.Type, pt parcel.Type, fields []record.Field) (targetRecords, error) {
-	out := targetRecords{sorter: sorting.New(m.scratch)}
-	err := m.readInto(ctx, t, pt, fields, &out)
+func readTarget(ctx context.Context, c compared, w atWork, pt parcel.Type) (*targetRecords, error) {
+	out := &targetRecords{sorter: spill.NewSorter(c.scratch)}
+	var err error
+	if pt.Whole {
+		outside := 0
+		err = out.take(ctx, c, w, fromWhole, environment.Reading{Outside: &outside}, nil)
+		out.notCompared += outside
+	} else {
+		err = out.readSome(ctx, c, w)
+	}
 	if err != nil {
 		out.sorter.Close()
 	}
 	return out, err
 }
 
-func (m *matching) readInto(ctx context.Context, t *catalog.Type, pt parcel.Type, fields []record.Field, out *targetRecords) error {
-	read := 0
-	take := func(source byte, r environment.Reading, wanted func(record.Record) bool) error {
-		r.Type, r.Fields = t.Name, fields
-		for rec, err := range m.env.Read(ctx, m.model, r) {
-			if err != nil {
-				return err
-			}
-			if wanted != nil && !wanted(rec) || m.selection.LeavesOut(m.catalog, t.Name, rec.Key) {
-				if source == fromWhole {
-					out.notCompared++
-				}
-				continue
-			}
-			payload := packTarget(fields, rec, source)
-			if err := out.sorter.Add(sorting.Entry{Order: rec.Key.Order(), Payload: payload}); err != nil {
-				return err
-			}
-			read++
-			m.session.Progress.Add(1)
+// take reads records; wanted, where it is given, chooses among them.
+func (out *targetRecords) take(ctx context.Context, c compared, w atWork, source byte, r environment.Reading, wanted func(record.Record) (bool, error)) error {
+	r.Type, r.Fields = w.Name, w.fields
+	for rec, err := range c.reader.Read(ctx, c.model, r) {
+		in := true
+		if err == nil && wanted != nil {
+			in, err = wanted(rec)
 		}
-		return nil
+		if err != nil {
+			return err
+		}
+		if !in || c.selection.LeavesOut(c.catalog, w.Name, rec.Key) {
+			if source == fromWhole {
+				out.notCompared++
+			}
+			continue
+		}
+		if err := out.sorter.Add(spill.Entry{Order: rec.Key.Order(), Payload: packTarget(w.fields, rec, source)}); err != nil {
+			return err
+		}
+		out.read++
+		c.session.Progress.Add(1)
 	}
-	if pt.Whole {
-		outside := 0
-		err := take(fromWhole, environment.Reading{Outside: &outside}, nil)
-		out.notCompared += outside
+	return nil
+}
+
+// readSome reads what is in the scope of a type that was not exported whole.
+func (out *targetRecords) readSome(ctx context.Context, c compared, w atWork) error {
+	if err := out.readMembers(ctx, c, w); err != nil {
 		return err
 	}
-	err := library.EachKeys(ctx, m.parcel, t.Name, nil, func(keys []record.Key) error { return take(fromKeys, environment.Reading{Keys: keys}, nil) })
+	if _, others := c.selection.PatternsFor(w.Name); others {
+		err := out.take(ctx, c, w, fromName, environment.Reading{}, func(rec record.Record) (bool, error) {
+			return c.selection.Matches(c.catalog.Address(w.Name, rec.Key)) >= 0, nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	where := c.selection.Where[w.Name]
+	aboutMore := func(c *condition.Condition) bool {
+		return slices.ContainsFunc(c.Fields(), func(f record.Field) bool { return !slices.Contains(w.Key, f.Name) })
+	}
+	if len(where) > 0 && !slices.ContainsFunc(where, aboutMore) {
+		if err := out.take(ctx, c, w, fromWhere, environment.Reading{Where: where}, nil); err != nil {
+			return err
+		}
+	}
+	return out.countOthers(ctx, c, w)
+}
+
+// withParts reports whether the parcel holds the parts of a record: not where the record
+// just came along as the owner of one of them.
+func withParts(rec record.Record) bool { return rec.Why != parcel.WhyOwner }
+
+// readMembers reads the records that the parcel has as well, and the parts of owners that
+// it has.
+func (out *targetRecords) readMembers(ctx context.Context, c compared, w atWork) error {
+	_, owned := c.parcel.Manifest.Type(w.PartOf)
+	owned = owned && c.selection.Related != parcel.RelatedNone
+	if c.against != nil {
+		return out.readMembersOfParcel(ctx, c, w, owned)
+	}
+	err := library.EachKeys(ctx, c.parcel, w.Name, nil, func(keys []record.Key) error {
+		return out.take(ctx, c, w, fromKeys, environment.Reading{Keys: keys}, nil)
+	})
+	if err != nil || !owned {
+		return err
+	}
+	return library.EachKeys(ctx, c.parcel, w.PartOf, withParts, func(keys []record.Key) error {
+		return out.take(ctx, c, w, fromOwner, environment.Reading{Field: w.OwnerField(), Of: keys}, nil)
+	})
+}
+
+// readMembersOfParcel is readMembers for a target that is a parcel. It cannot be asked for
+// single keys, so it is read once and each record is looked up among the source's.
+func (out *targetRecords) readMembersOfParcel(ctx context.Context, c compared, w atWork, owned bool) error {
+	set, err := spill.NewPicked(c.scratch)
 	if err != nil {
 		return err
 	}
-	if _, there := m.parcel.Manifest.Type(t.PartOf); there && m.selection.Related != parcel.RelatedNone {
-		// Of an owner that came along with a part, the other parts are not in the parcel.
-		withParts := func(rec record.Record) bool { return !strings.HasPrefix(rec.Through, choose.OwnerOf) }
-		err := library.EachKeys(ctx, m.parcel, t.PartOf, withParts, func(keys []record.Key) error {
-			return take(fromOwner, environment.Reading{Field: t.OwnerField(), Of: keys}, nil)
+	defer set.Close()
+	add := func(typ string, wanted func(record.Record) bool) error {
+		return library.EachKeys(ctx, c.parcel, typ, wanted, func(keys []record.Key) error {
+			for _, key := range keys {
+				if err := set.Pick(spill.Pick{Type: typ, Order: key.Order()}, 0); err != nil {
+					return err
+				}
+			}
+			return nil
 		})
-		if err != nil {
+	}
+	if err := add(w.Name, nil); err != nil {
+		return err
+	}
+	err = out.take(ctx, c, w, fromKeys, environment.Reading{}, func(rec record.Record) (bool, error) { return set.Has(w.Name, rec.Key.Order()) })
+	if err != nil || !owned {
+		return err
+	}
+	if w.PartOf != w.Name {
+		if err := add(w.PartOf, withParts); err != nil {
 			return err
 		}
 	}
-	if _, others := m.selection.PatternsFor(t.Name); others {
-		err := take(fromName, environment.Reading{}, func(rec record.Record) bool {
-			return m.selection.Matches(m.catalog.Address(t.Name, rec.Key)) >= 0
-		})
-		if err != nil {
-			return err
+	owner := w.ownerIn()
+	return out.take(ctx, c, w, fromOwner, environment.Reading{}, func(rec record.Record) (bool, error) { return set.Has(w.PartOf, owner(rec).Order()) })
+}
+
+// ownerIn gives the key of a part's owner.
+func (w atWork) ownerIn() func(record.Record) record.Key {
+	if at := slices.Index(w.Key, w.OwnerField()); at >= 0 {
+		return func(rec record.Record) record.Key { return rec.Key.Parts()[at].Key() }
+	}
+	at := record.FieldAt(w.fields, w.OwnerField())
+	return func(rec record.Record) record.Key {
+		if at < 0 {
+			return record.Key{}
 		}
+		return rec.Values[at].Key()
 	}
-	where := m.selection.Where[t.Name]
-	onKey := func(c *condition.Condition) bool {
-		return !slices.ContainsFunc(c.Fields(), func(f record.Field) bool { return !slices.Contains(t.Key, f.Name) })
-	}
-	if len(where) > 0 && !slices.ContainsFunc(where, func(c *condition.Condition) bool { return !onKey(c) }) {
-		if err := take(fromWhere, environment.Reading{Where: where}, nil); err != nil {
-			return err
-		}
-	}
-	return m.countOthers(ctx, t, out, read)
 }
 
 // countOthers counts the target's records that were not read, where it can be asked.
-func (m *matching) countOthers(ctx context.Context, t *catalog.Type, out *targetRecords, read int) error {
-	prober, ok := m.connector().(environment.Prober)
+func (out *targetRecords) countOthers(ctx context.Context, c compared, w atWork) error {
+	prober, ok := c.env.Environment.(environment.Prober)
 	if !ok {
 		return nil
 	}
-	all, err := prober.CountUpTo(ctx, t.Place(m.target), 1<<40)
-	out.notCompared = max(0, all-read)
+	all, err := prober.CountUpTo(ctx, w.Place(c.target), 1<<40)
+	out.notCompared = max(0, all-out.read)
 	return err
+}
+
+// packTarget writes a record for sorting: where it was read from, internal id, stamps and
+// the key there if it is another one, then the line of key and values, which stands alone
+// so that it can be compared with the source's.
+func packTarget(fields []record.Field, rec record.Record, source byte) []byte {
+	head := []byte{source}
+	for _, text := range []string{rec.ID, rec.ChangedAt, rec.ChangedBy} { // an id of bytes may hold a zero
+		head = append(append(head, strings.ReplaceAll(text, "\x00", "\ufffd")...), 0)
+	}
+	if rec.Was != nil {
+		head = record.AppendKey(head, *rec.Was)
+	}
+	head = append(head, 0)
+	rec.ChangedAt, rec.ChangedBy = "", ""
+	return record.AppendLine(head, fields, rec)
+}
+
+// unpackTarget gives the record back; its key and values are read only when asked for.
+func unpackTarget(entry spill.Entry, typ string, fields []record.Field, shapes record.Shapes) (record.Record, error) {
+	parts := bytes.SplitN(entry.Payload[1:], []byte{0}, 5)
+	out := record.Record{
+		Key: record.KeyByOrder(entry.Order), ID: string(parts[0]), ChangedAt: string(parts[1]), ChangedBy: string(parts[2]), Line: parts[4],
+		Load: func(r *record.Record) error {
+			full, err := record.ParseLine(r.Line, typ, fields, shapes)
+			r.Key, r.Values, r.Load = full.Key, full.Values, nil
+			return err
+		},
+	}
+	if len(parts[3]) == 0 {
+		return out, nil
+	}
+	was, err := shapes.ParseKey(parts[3], typ)
+	out.Was = &was
+	return out, err
 }
 
 // sorted gives what was read in key order. Records of one key that were read from two
 // sources are given once.
-func (m *matching) sorted(ctx context.Context, sorter *sorting.Sorter, typ string, fields []record.Field) record.Stream {
+func sorted(ctx context.Context, sorter *spill.Sorter, typ string, fields []record.Field, shapes record.Shapes) record.Stream {
 	return func(yield func(record.Record, error) bool) {
 		last, source := "", byte(0)
 		for entry, err := range sorter.Sorted() {
@@ -137,37 +237,11 @@ func (m *matching) sorted(ctx context.Context, sorter *sorting.Sorter, typ strin
 					continue
 				}
 				last, source = entry.Order, entry.Payload[0]
-				entry.Payload = entry.Payload[1:]
-				rec, err = unpackTarget(entry, typ, fields, m.model.Shapes)
+				rec, err = unpackTarget(entry, typ, fields, shapes)
 			}
 			if !yield(rec, err) || err != nil {
 				return
 			}
 		}
 	}
-}
-
-// unknownInTarget says which records a target that is a parcel may have without their
-// being in it: any, of a type that was not exported whole.
-func (m *matching) unknownInTarget(typ string) func(record.Key) bool {
-	if m.against == nil {
-		return nil
-	}
-	pt, _ := m.against.Manifest.Type(typ)
-	return func(record.Key) bool { return !pt.Whole }
-}
-
-// oneSided names the record types that only the target's parcel holds.
-func (m *matching) oneSided(ctx context.Context) error {
-	if m.against == nil {
-		return nil
-	}
-	for _, pt := range m.against.Manifest.Types {
-		if _, ok := m.parcel.Manifest.Type(pt.Name); !ok {
-			if err := m.caution(ctx, pt.Name, fmt.Sprintf("%s is not compared: parcel %s does not hold that record type.", pt.Name, library.LibraryName(m.session, m.parcel)), "Export it there, too, and match again."); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 
+	"anagram/internal/core/match"
 	"anagram/internal/store/docket"
 )
 
@@ -84,7 +85,7 @@ func Summarize(ctx context.Context, d *docket.Docket) (DocketSummary, error) {
 			out.Tally.Declined++
 		case f.Decision == docket.Held:
 			out.Tally.Held++
-		case docket.Asks(f.Status):
+		case match.Asks(f.Status):
 			out.Tally.Open++
 			if f.Hopeless() {
 				out.Tally.Stuck++

@@ -38,24 +38,13 @@ type pairedReader struct {
 	names *pairing.Names
 }
 
-// pairedEnvironment is a target that is only read.
-type PairedEnvironment struct {
-	environment.Environment
-	pairedReader
-}
-
-func Paired(env environment.Environment, names *pairing.Names) environment.Environment {
-	return PairedEnvironment{env, pairedReader{env, names}}
-}
-
-// Read streams records.
-func (e PairedEnvironment) Read(ctx context.Context, m *environment.Model, r environment.Reading) record.Stream {
-	return e.pairedReader.Read(ctx, m, r)
-}
-
-// Locate tells for each key how many records have it.
-func (e PairedEnvironment) Locate(ctx context.Context, m *environment.Model, typ string, keys []record.Key) ([]int, error) {
-	return e.pairedReader.Locate(ctx, m, typ, keys)
+// Renamed gives a reader in which paired records have the names that the source gives
+// them; the reader itself where nothing is paired.
+func Renamed(reader environment.Reader, names *pairing.Names) environment.Reader {
+	if names == nil {
+		return reader
+	}
+	return pairedReader{reader, names}
 }
 
 // both gives the keys under which a record may stand: by the target's name and by the
@@ -138,7 +127,8 @@ type pairedWork struct {
 	pairedReader
 }
 
-func PairedInto(work environment.Work, names *pairing.Names) environment.Work {
+// Into is Renamed for a unit of work.
+func Into(work environment.Work, names *pairing.Names) environment.Work {
 	if names == nil {
 		return work
 	}

@@ -13,8 +13,8 @@ import (
 
 // approval is one approved finding, with what is needed to sequence it.
 type Approval struct {
-	Id       int64
-	Typ      string
+	ID       int64
+	Type     string
 	Address  string
 	Status   match.Status
 	fields   []string // of a changed finding: those that may be written
@@ -40,7 +40,7 @@ func Read(ctx context.Context, d *docket.Docket) (Standing, error) {
 		if !f.IsApproved() {
 			continue
 		}
-		a := &Approval{Id: f.ID, Typ: f.Type, Address: f.Address, Status: f.Status}
+		a := &Approval{ID: f.ID, Type: f.Type, Address: f.Address, Status: f.Status}
 		if f.Adds() {
 			a.Status = match.New // what is a conflict about it is settled
 		}
@@ -77,22 +77,22 @@ func Read(ctx context.Context, d *docket.Docket) (Standing, error) {
 	}
 	candidates := make([]check.Candidate, 0, len(out.Approved))
 	for _, a := range out.Approved {
-		c := check.Candidate{ID: a.Id}
-		for _, found := range static[a.Id] {
+		c := check.Candidate{ID: a.ID}
+		for _, found := range static[a.ID] {
 			if found.Level == check.Blocker && !a.escapes(found) {
 				c.Blocked = string(found.Code)
-				out.Blocked[a.Id] = append(out.Blocked[a.Id], found.Check)
+				out.Blocked[a.ID] = append(out.Blocked[a.ID], found.Check)
 			}
 		}
 		for _, field := range a.declined {
-			if t, _ := d.Type(a.Typ); slices.Contains(t.Required, field) {
+			if t, _ := d.Type(a.Type); slices.Contains(t.Required, field) {
 				c.Blocked = string(check.ValueDoesNotFit)
-				out.Blocked[a.Id] = append(out.Blocked[a.Id], check.Declined(a.Address, field, d.Header.Target))
+				out.Blocked[a.ID] = append(out.Blocked[a.ID], check.Declined(a.Address, field, d.Header.Target))
 			}
 		}
-		for _, clash := range clashes[a.Id] {
+		for _, clash := range clashes[a.ID] {
 			c.Blocked = string(clash.Code)
-			out.Blocked[a.Id] = append(out.Blocked[a.Id], clash)
+			out.Blocked[a.ID] = append(out.Blocked[a.ID], clash)
 		}
 		for _, n := range a.Needs {
 			switch needed := byID[n.Finding]; {
@@ -108,12 +108,12 @@ func Read(ctx context.Context, d *docket.Docket) (Standing, error) {
 	}
 	fallen := check.Standing(candidates)
 	for _, a := range out.Approved {
-		if _, down := fallen[a.Id]; !down {
+		if _, down := fallen[a.ID]; !down {
 			continue
 		}
 		for _, id := range a.After {
 			if _, down := fallen[id]; down {
-				out.Blocked[a.Id] = append(out.Blocked[a.Id], check.Check{Code: check.ValueTaken, Level: check.Blocker,
+				out.Blocked[a.ID] = append(out.Blocked[a.ID], check.Check{Code: check.ValueTaken, Level: check.Blocker,
 					Message: fmt.Sprintf("%s gets a value that %s has to give up first, which cannot be imported itself.", a.Address, byID[id].Address),
 					Mend:    fmt.Sprintf("Mend %s first.", byID[id].Address)})
 			}
@@ -128,15 +128,15 @@ func Read(ctx context.Context, d *docket.Docket) (Standing, error) {
 				if n.ByName {
 					c = check.NotRekeyed(a.Address, n.Need, d.Header.Target)
 				}
-				out.Blocked[a.Id] = append(out.Blocked[a.Id], c)
+				out.Blocked[a.ID] = append(out.Blocked[a.ID], c)
 				continue
 			}
-			if _, down := fallen[n.Finding]; down && n.Finding != a.Id {
+			if _, down := fallen[n.Finding]; down && n.Finding != a.ID {
 				why := "something that it needs is missing."
 				if c := static[n.Finding]; len(c) > 0 {
 					why = c[0].Message
 				}
-				out.Blocked[a.Id] = append(out.Blocked[a.Id], check.NotApproved(a.Address, n.Need, d.Header.Target, d.Header.Number, why))
+				out.Blocked[a.ID] = append(out.Blocked[a.ID], check.NotApproved(a.Address, n.Need, d.Header.Target, d.Header.Number, why))
 			}
 		}
 	}
@@ -152,9 +152,9 @@ func (s Standing) readClaims(ctx context.Context, d *docket.Docket) (map[int64][
 	}
 	var live []check.Claim
 	for _, a := range s.Approved {
-		for _, c := range all[a.Id] {
+		for _, c := range all[a.ID] {
 			differs := map[string]bool{}
-			for _, other := range all[a.Id] {
+			for _, other := range all[a.ID] {
 				for _, field := range other.Writes {
 					differs[field] = differs[field] || other.Set == c.Set
 				}
@@ -179,7 +179,7 @@ func (s Standing) readClaims(ctx context.Context, d *docket.Docket) (map[int64][
 	}
 	byID := map[int64]*Approval{}
 	for _, a := range s.Approved {
-		byID[a.Id] = a
+		byID[a.ID] = a
 	}
 	for _, c := range live {
 		if c.Holder != 0 && byID[c.Holder] != nil && !clashing[c.Finding] {
@@ -199,7 +199,7 @@ func (a *Approval) Writes(field string) bool {
 
 // rekeys reports whether the record is going to get the source's key.
 func (a *Approval) Rekeys(c *catalog.Catalog) bool {
-	t, ok := c.Type(a.Typ)
+	t, ok := c.Type(a.Type)
 	return ok && a.Status != match.New && slices.ContainsFunc(t.Key, func(field string) bool { return slices.Contains(a.fields, field) })
 }
 

@@ -11,6 +11,7 @@ import (
 
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
+	"anagram/internal/files/sqlitefile"
 )
 
 // Builder writes a new docket beside its place.
@@ -34,7 +35,7 @@ func Create(ctx context.Context, scratch string) (*Builder, error) {
 	_ = f.Close()
 	// Until it is in its place the file is worth nothing, so it is written without
 	// waiting for the disk; Finish does that once.
-	db, err := connect(path, "_pragma=journal_mode(OFF)&_pragma=synchronous(OFF)")
+	db, err := sqlitefile.Open(path, sqlitefile.Options{Pragmas: []string{"journal_mode(OFF)", "synchronous(OFF)"}})
 	b := &Builder{temporary: path, db: db, stmts: map[string]*sql.Stmt{}}
 	if err == nil {
 		db.SetMaxOpenConns(1)
@@ -105,7 +106,7 @@ func (b *Builder) Finding(ctx context.Context, f Finding) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	reasons, err := json.Marshal(append([]string{}, f.Reasons...))
+	reasons, err := json.Marshal(append([]match.Reason{}, f.Reasons...))
 	if err != nil {
 		return 0, err
 	}

@@ -154,7 +154,7 @@ type Finding struct {
 	Was     string // address that the record has in the target, "" where it is the same
 	Title   string
 	Status  match.Status
-	Reasons []string
+	Reasons []match.Reason
 	Fields  []Field
 	Key     string // as in a record line
 	Order   string
@@ -201,30 +201,23 @@ func (s Standing) On(field string) Decision {
 func (f Finding) ApprovedFields() []string {
 	var out []string
 	for _, field := range f.Fields {
-		if _, own := f.ByField[field.Field]; f.On(field.Field) == Approved && (own || f.proposes(field)) {
+		if _, own := f.ByField[field.Field]; f.On(field.Field) == Approved && (own || f.proposes(field) == match.Write) {
 			out = append(out, field.Field)
 		}
 	}
 	return out
 }
 
-// proposes reports whether the source's value of a field is what the finding proposes.
-func (f Finding) proposes(field Field) bool {
-	switch f.Status {
-	case match.Changed:
-		return field.Moved == string(match.MovedUnknown) || field.Moved == string(match.MovedSource)
-	case match.Conflict:
-		return field.Moved == string(match.MovedSource)
-	default:
-		return f.Status == match.New
-	}
+// proposes gives what the finding proposes for a field.
+func (f Finding) proposes(field Field) match.Proposal {
+	return match.Propose(f.Status, match.Moved(field.Moved))
 }
 
 // Settled reports whether a side was chosen for every field of a conflict that needs it.
 func (f Finding) Settled() bool {
 	for _, field := range f.Fields {
 		_, own := f.ByField[field.Field]
-		if !own && !f.proposes(field) && field.Moved != string(match.MovedTarget) {
+		if !own && f.proposes(field) == match.Choose {
 			return false
 		}
 	}
@@ -232,15 +225,10 @@ func (f Finding) Settled() bool {
 }
 
 // Hopeless reports whether a conflict cannot be settled by choosing a side.
-func (f Finding) Hopeless() bool {
-	return slices.Contains(f.Reasons, string(match.Ambiguous))
-}
+func (f Finding) Hopeless() bool { return match.Hopeless(f.Reasons) }
 
-// Adds reports whether an import makes the record new in the target: it is new, or the
-// target removed it, or it is new and something else that it has is taken there.
-func (f Finding) Adds() bool {
-	return f.Status == match.New || f.Status == match.Conflict && f.Target == "" && !f.Hopeless()
-}
+// Adds is match.Adds.
+func (f Finding) Adds() bool { return match.Adds(f.Status, f.Target != "", f.Reasons) }
 
 // IsApproved reports whether the finding, or a field of it, is approved.
 func (f Finding) IsApproved() bool {
@@ -254,11 +242,6 @@ func (f Finding) IsApproved() bool {
 	default:
 		return false
 	}
-}
-
-// Asks reports whether the status asks for a decision.
-func Asks(s match.Status) bool {
-	return s == match.Conflict || s == match.Changed || s == match.New
 }
 
 // Check is a stored check. Where Fields are named it only holds if, of these, exactly

@@ -9,11 +9,12 @@ package docket
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
 	"os"
-	"strings"
+	"time"
+
+	"anagram/internal/files/sqlitefile"
 
 	"modernc.org/sqlite"
 	lib "modernc.org/sqlite/lib"
@@ -85,25 +86,19 @@ func (e *Error) Error() string { return e.Path + ": " + e.Message }
 // Unwrap gives the cause.
 func (e *Error) Unwrap() error { return e.Cause }
 
-func connect(path, options string) (*sql.DB, error) {
-	escaped := strings.NewReplacer("%", "%25", "?", "%3F", "#", "%23").Replace(path)
-	db, err := sql.Open("sqlite", "file:"+escaped+"?_pragma=busy_timeout(3000)&"+options)
-	if err != nil {
-		return nil, err
-	}
-	db.SetMaxOpenConns(4)
-	return db, nil
-}
+// wait is how long another anagram that works on a docket is waited for.
+const wait = 3 * time.Second
 
 // Open opens a docket, for reading and for deciding.
 func Open(ctx context.Context, path string) (*Docket, error) {
 	if _, err := os.Stat(path); errors.Is(err, os.ErrNotExist) {
 		return nil, &Error{Path: path, Message: "there is no such docket; anagram history lists those there are", Cause: err}
 	}
-	db, err := connect(path, "mode=rw&_pragma=synchronous(FULL)")
+	db, err := sqlitefile.Open(path, sqlitefile.Options{Wait: wait, Pragmas: []string{"synchronous(FULL)"}})
 	if err != nil {
 		return nil, err
 	}
+	db.SetMaxOpenConns(4)
 	d := &Docket{db: db, path: path}
 	if err := d.read(ctx); err != nil {
 		_ = db.Close()

@@ -79,6 +79,8 @@ const (
 	Blocked     = "blocked"
 	Interrupted = "interrupted"
 	Failed      = "failed"
+	// Unknown is an import of whose end the target's answer was lost.
+	Unknown = "unknown"
 	// WrittenOut is that of load files; a later match finds out whether they were loaded.
 	WrittenOut = "load-files"
 )
@@ -95,6 +97,12 @@ func LoadsWait(runs []Run) bool {
 		}
 	}
 	return waiting
+}
+
+// Unsettled reports whether the run is an import of which nobody knows how it ended: it
+// was interrupted, or the answer was lost.
+func (r Run) Unsettled() bool {
+	return r.Kind == ImportRun && (r.EndedAt == "" || r.Outcome == Unknown)
 }
 
 // Done reports whether the run ended with the approved records in the target.
@@ -118,6 +126,13 @@ type Outcome struct {
 	Why     string // code, of those left out
 	Message string
 }
+
+// What became of a finding in a run.
+const (
+	WasWritten = "written"
+	WasAlready = "already" // it held the approved values before
+	WasLeftOut = "left-out"
+)
 
 // EndRun records the outcome of a run and of each finding, all or none.
 func (d *Docket) EndRun(ctx context.Context, run Run, at time.Time, outcomes []Outcome) error {

@@ -6,18 +6,17 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"maps"
 	"os"
-	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
-	"anagram/internal/core/sheet"
 	"anagram/internal/core/yamldoc"
+	"anagram/internal/files/safe"
+	"anagram/internal/files/sheet"
 )
 
 // Edited is a parcel that was changed by hand, or written by hand in the first place. Its
@@ -39,12 +38,9 @@ func OpenEdited(path string, about *Manifest, source []byte) (*Edited, error) {
 		return nil, &Error{Parcel: path, Message: "there is no such parcel or folder", Cause: err}
 	}
 	if info.IsDir() {
-		r.files, err = openFolderAs(path, func(name string) error {
-			if handLayout.MatchString(name) {
-				return nil
-			}
-			return checkName(name)
-		})
+		if err = safe.Finish(path, func(name string) bool { return checkHand(name) == nil }); err == nil {
+			r.files, err = openFolderAs(path, checkHand)
+		}
 	} else {
 		r.isZip = true
 		r.files, err = openZip(path)
@@ -204,15 +200,17 @@ func (e *Edited) contents(rec *record.Record) error {
 		return err
 	}
 	for _, v := range rec.Values {
-		if v.Kind() == record.Bytes && !slices.Contains(e.files.names(), fileName(v.Text())) {
+		if v.Kind() == record.Bytes && !e.files.has(fileName(v.Text())) {
 			return fmt.Errorf("the attachment files/%s is missing", v.Text())
 		}
 	}
 	return nil
 }
 
-// Replace puts a new parcel in the place of an edited one, in the same form. Of a folder
-// only the parcel's own files are replaced; what version control keeps there stays.
+// Replace puts a new parcel in the place of an edited one, in the same form, in one step; a
+// folder that was interrupted in the middle is made good when it is opened for editing
+// next. Of a folder only the parcel's own files are replaced; what version control keeps
+// there stays.
 func Replace(path, made string) error {
 	info, err := os.Stat(path)
 	if err != nil {
@@ -221,41 +219,52 @@ func Replace(path, made string) error {
 	if !info.IsDir() {
 		return os.Rename(made, path)
 	}
-	defer os.RemoveAll(made)
-	fresh := map[string]bool{}
-	err = filepath.WalkDir(made, func(from string, entry fs.DirEntry, err error) error {
-		if err != nil || entry.IsDir() {
-			return err
-		}
-		name, err := filepath.Rel(made, from)
-		if err != nil {
-			return err
-		}
-		fresh[filepath.ToSlash(name)] = true
-		to := filepath.Join(path, name)
-		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
-			return err
-		}
-		return os.Rename(from, to)
-	})
+	fresh, err := openFolder(made)
 	if err != nil {
 		return err
 	}
-	for _, dir := range []string{"records", "files"} {
-		entries, err := os.ReadDir(filepath.Join(path, dir))
-		if err != nil {
-			continue // there are none
-		}
-		for _, entry := range entries {
-			if !fresh[dir+"/"+entry.Name()] {
-				if err := os.Remove(filepath.Join(path, dir, entry.Name())); err != nil {
-					return err
-				}
-			}
+	defer fresh.close()
+	old, err := openFolderAs(path, checkHand)
+	if err != nil {
+		return err
+	}
+	defer old.close()
+	r, err := safe.Begin(path, "")
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	for _, name := range fresh.names() {
+		if err := stage(r, fresh, name); err != nil {
+			return err
 		}
 	}
-	if !fresh[referredName] {
-		_ = os.Remove(filepath.Join(path, referredName))
+	for _, name := range old.names() {
+		if _, stays := fresh.sizes[name]; !stays {
+			r.Remove(name)
+		}
 	}
-	return nil
+	return r.Commit()
+}
+
+func stage(r *safe.Replacement, from *folderFiles, name string) error {
+	in, err := from.open(name)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := r.Create(name)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	return errors.Join(err, out.Sync(), out.Close())
+}
+
+// checkHand accepts the names of a parcel that is edited by hand.
+func checkHand(name string) error {
+	if handLayout.MatchString(name) {
+		return nil
+	}
+	return checkName(name)
 }

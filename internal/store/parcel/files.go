@@ -16,6 +16,7 @@ import (
 type files interface {
 	// names lists all files; the layout has been checked.
 	names() []string
+	has(name string) bool
 	open(name string) (io.ReadCloser, error)
 	size(name string) int64
 	close() error
@@ -53,8 +54,11 @@ func openZip(path string) (*zipFiles, error) {
 		return nil, errors.New("the file is empty")
 	}
 	reader, err := zip.OpenReader(path)
-	if err != nil {
+	if errors.Is(err, zip.ErrFormat) {
 		return nil, notZip(path)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("it cannot be read: %w", err)
 	}
 	z := &zipFiles{reader: reader, entries: map[string]*zip.File{}}
 	left := uint64(info.Size())
@@ -97,6 +101,7 @@ func notZip(path string) error {
 }
 
 func (z *zipFiles) names() []string        { return z.order }
+func (z *zipFiles) has(name string) bool   { return z.entries[name] != nil }
 func (z *zipFiles) close() error           { return z.reader.Close() }
 func (z *zipFiles) size(name string) int64 { return int64(z.entries[name].UncompressedSize64) }
 func (z *zipFiles) open(name string) (io.ReadCloser, error) {
@@ -160,6 +165,7 @@ func openFolderAs(path string, check func(name string) error) (*folderFiles, err
 }
 
 func (f *folderFiles) names() []string                         { return f.order }
+func (f *folderFiles) has(name string) bool                    { _, ok := f.sizes[name]; return ok }
 func (f *folderFiles) close() error                            { return f.root.Close() }
 func (f *folderFiles) size(name string) int64                  { return f.sizes[name] }
 func (f *folderFiles) open(name string) (io.ReadCloser, error) { return f.root.Open(name) }

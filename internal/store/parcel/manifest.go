@@ -200,3 +200,12 @@ func decodeManifest(text []byte) (m Manifest, sealed bool, err error) {
 	sum := sha256.Sum256(unsealed)
 	return m, stated == hex.EncodeToString(sum[:]), nil
 }
+
+// Why a record is in a parcel, as record lines say it.
+const (
+	WhyChosen = "chosen" // it was selected
+	WhyAlong  = "along"  // a record that was selected needs it, or it is a part of one
+	// WhyOwner is a record that came along just as the owner of a part; its other parts did
+	// not, so the parcel says nothing about them.
+	WhyOwner = "owner"
+)

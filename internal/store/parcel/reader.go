@@ -14,8 +14,12 @@ import (
 	"os"
 	"path/filepath"
 
+	"github.com/klauspost/compress/flate"
+	"github.com/klauspost/compress/zip"
+
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
+	"anagram/internal/files/safe"
 )
 
 // Error is a parcel that cannot be used.
@@ -70,6 +74,9 @@ func Open(path string) (*Reader, error) {
 	if err != nil {
 		return nil, err
 	}
+	if info.IsDir() && safe.Pending(path) {
+		return nil, &Error{Parcel: path, Message: "putting its new files into place was interrupted; finish it with: anagram parcel reseal"}
+	}
 	if info.IsDir() {
 		r.files, err = openFolder(path)
 	} else {
@@ -120,6 +127,20 @@ func (r *Reader) head() error {
 func (r *Reader) broken(file string) error {
 	return &Error{Parcel: r.path, File: file, Broken: true,
 		Message: "its bytes are not those that were sealed. Use the parcel as it was exported, or export again"}
+}
+
+// unreadable tells bytes that are damaged, so that a ZIP file notices it by itself, from
+// bytes that could not be read at all, which says nothing about the seal.
+func (r *Reader) unreadable(file string, err error) error {
+	if errors.Is(err, zip.ErrChecksum) || errors.Is(err, zip.ErrFormat) || errors.Is(err, io.ErrUnexpectedEOF) || isFlate(err) {
+		return r.broken(file)
+	}
+	return &Error{Parcel: r.path, File: file, Message: "it cannot be read: " + err.Error(), Cause: err}
+}
+
+func isFlate(err error) bool {
+	var corrupt flate.CorruptInputError
+	return errors.As(err, &corrupt)
 }
 
 func (r *Reader) small(name string, limit int64) ([]byte, error) {
@@ -188,7 +209,10 @@ func (r *Reader) verifyFile(ctx context.Context, name string, want Sum) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	if err != nil || n != want.Bytes || hex.EncodeToString(hash.Sum(nil)) != want.SHA256 {
+	if err != nil {
+		return r.unreadable(name, err)
+	}
+	if n != want.Bytes || hex.EncodeToString(hash.Sum(nil)) != want.SHA256 {
 		return r.broken(name)
 	}
 	return nil

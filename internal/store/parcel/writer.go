@@ -19,7 +19,7 @@ import (
 	"github.com/klauspost/compress/zip"
 
 	"anagram/internal/core/record"
-	"anagram/internal/store/sorting"
+	"anagram/internal/files/spill"
 )
 
 // Writer makes a parcel. It works in a temporary folder until Finish.
@@ -74,8 +74,8 @@ type TypeWriter struct {
 	parent *Writer
 	name   string
 	fields []record.Field
-	sorter *sorting.Sorter // nil where they come in order
-	out    *summed         // nil where they do not
+	sorter *spill.Sorter // nil where they come in order
+	out    *summed       // nil where they do not
 	line   []byte
 	last   string
 	count  int
@@ -85,7 +85,7 @@ type TypeWriter struct {
 
 // Type starts a record type. Finish or Discard it before the next one.
 func (w *Writer) Type(name string, fields []record.Field) *TypeWriter {
-	return &TypeWriter{parent: w, name: name, fields: fields, sorter: sorting.New(w.folder)}
+	return &TypeWriter{parent: w, name: name, fields: fields, sorter: spill.NewSorter(w.folder)}
 }
 
 // InOrder is Type for records that are added in key order, each key once; they need not
@@ -104,7 +104,7 @@ func (t *TypeWriter) Add(r record.Record) error {
 			}
 		}
 	}
-	if r.Why == "chosen" {
+	if r.Why == WhyChosen {
 		t.chosen++
 	}
 	t.newest = max(t.newest, r.ChangedAt)
@@ -112,7 +112,7 @@ func (t *TypeWriter) Add(r record.Record) error {
 		t.line = record.AppendLine(t.line[:0], t.fields, r)
 		return t.AddLine(r.Key, t.line)
 	}
-	return t.sorter.Add(sorting.Entry{Order: r.Key.Order(), Payload: record.AppendLine(nil, t.fields, r)})
+	return t.sorter.Add(spill.Entry{Order: r.Key.Order(), Payload: record.AppendLine(nil, t.fields, r)})
 }
 
 // AddLine takes a record that is written as a line already, of a type that was started
@@ -358,15 +358,6 @@ func (s *summed) finish() (Sum, error) {
 		return Sum{}, err
 	}
 	return Sum{Bytes: s.n, SHA256: hex.EncodeToString(s.hash.Sum(nil))}, s.file.Close()
-}
-
-// Drop takes the last type out again, where nothing of it was selected.
-func (w *Writer) Drop(typ string) {
-	last := len(w.manifest.Types) - 1
-	if last >= 0 && w.manifest.Types[last].Name == typ {
-		w.manifest.Types = w.manifest.Types[:last]
-		_ = os.Remove(filepath.Join(w.folder, recordsName(typ)))
-	}
 }
 
 // Mention is a record that is not in the parcel, but referred to in it.

@@ -26,7 +26,7 @@ func (a *app) holdCommand() *cobra.Command {
 }
 
 func (a *app) decideCommand(verb string, decision docket.Decision, short string) *cobra.Command {
-	r := decide.DecideRequest{Decision: decision}
+	r := decide.Request{Decision: decision}
 	var statuses []string
 	use := verb + " [DOCKET] PATTERN..."
 	cmd := &cobra.Command{
@@ -77,7 +77,7 @@ func isDocket(arg string) bool {
 	return docketNumber.MatchString(arg) || strings.HasSuffix(arg, ".docket")
 }
 
-func (a *app) printDecided(r decide.DecideRequest, h docket.Header, result decide.DecideResult, summary session.DocketSummary) error {
+func (a *app) printDecided(r decide.Request, h docket.Header, result decide.Result, summary session.DocketSummary) error {
 	if a.json {
 		blocked := []map[string]any{}
 		for _, b := range result.Blocked {

@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"anagram/internal/flow/importing"
+	"anagram/internal/flow/loadfiles"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
 )
@@ -41,7 +42,7 @@ order, for somebody who may write to the target when you may not.`,
 			case intoFiles != "" && rehearse:
 				return &session.UsageError{Message: "--rehearse and --into-files do not go together: load files are never written to the target"}
 			case intoFiles != "":
-				result, err = importing.WriteLoadFiles(cmd.Context(), s, d, a.path(intoFiles), cmp.Or(form, "csv"))
+				result, err = loadfiles.Write(cmd.Context(), s, d, a.path(intoFiles), cmp.Or(form, "csv"))
 			default:
 				result, err = importing.Import(cmd.Context(), s, d, rehearse)
 			}

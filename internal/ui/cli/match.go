@@ -9,8 +9,8 @@ import (
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
 	"anagram/internal/flow/export"
-	"anagram/internal/flow/importing"
 	"anagram/internal/flow/library"
+	"anagram/internal/flow/loadfiles"
 	"anagram/internal/flow/matching"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
@@ -65,9 +65,9 @@ exported first. With a parcel to compare with, neither side needs to be reached.
 			if err != nil {
 				return err
 			}
-			var loads []importing.Confirmation
+			var loads []loadfiles.Confirmation
 			if result.Header.TargetParcel == "" {
-				if loads, err = importing.ConfirmLoads(cmd.Context(), s, result.Header.Target); err != nil {
+				if loads, err = loadfiles.Confirm(cmd.Context(), s, result.Header.Target); err != nil {
 					return err
 				}
 			}
@@ -116,7 +116,7 @@ func (c statusCounts) differs() bool {
 	return c.New+c.Changed+c.Conflict+c.TargetEdit+c.TargetOnly+c.NotCompared > 0
 }
 
-func (a *app) printMatch(r matching.Result, loads []importing.Confirmation) error {
+func (a *app) printMatch(r matching.Result, loads []loadfiles.Confirmation) error {
 	var totals statusCounts
 	types := []statusCounts{}
 	for _, t := range r.Types {

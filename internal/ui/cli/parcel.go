@@ -30,7 +30,7 @@ func (a *app) parcelListCommand() *cobra.Command {
 		Use:   "list",
 		Short: "List the parcels of the library, newest first",
 		RunE: a.step(0, 0, func(cmd *cobra.Command, s *session.Session, _ []string) error {
-			entries, err := library.Library(s)
+			entries, err := library.List(s)
 			if err != nil {
 				return err
 			}
@@ -96,7 +96,7 @@ func (a *app) parcelShowCommand() *cobra.Command {
 		Short:   "Show what a parcel is, or records in it",
 		Example: "  anagram parcel show january\n  anagram parcel show january 'assay_range/GLU/*'",
 		RunE: a.step(1, -1, func(cmd *cobra.Command, s *session.Session, given []string) error {
-			p, err := library.OpenParcel(s, given[0])
+			p, err := library.Open(s, given[0])
 			if err != nil {
 				return err
 			}
@@ -114,7 +114,7 @@ func (a *app) parcelShowCommand() *cobra.Command {
 				patterns = append(patterns, pattern)
 			}
 			found := 0
-			err = library.ParcelRecords(cmd.Context(), s, p, patterns, func(r library.ParcelRecord) error {
+			err = library.Records(cmd.Context(), s, p, patterns, func(r library.Record) error {
 				found++
 				return a.showRecord(p, r)
 			})
@@ -163,7 +163,7 @@ func (a *app) showParcel(p *parcel.Reader, moved []check.Moved, reached bool) er
 	return nil
 }
 
-func (a *app) showRecord(p *parcel.Reader, r library.ParcelRecord) error {
+func (a *app) showRecord(p *parcel.Reader, r library.Record) error {
 	if a.json {
 		line := record.AppendLine(nil, r.Type.Fields, r.Record)
 		return a.printJSON(map[string]any{"address": r.Address, "type": r.Type.Name, "record": json.RawMessage(line)})
@@ -192,7 +192,7 @@ func (a *app) parcelVerifyCommand() *cobra.Command {
 		Use:   "verify P",
 		Short: "Check that a parcel's bytes are what was exported",
 		RunE: a.step(1, 1, func(cmd *cobra.Command, s *session.Session, given []string) error {
-			p, err := library.OpenParcel(s, given[0])
+			p, err := library.Open(s, given[0])
 			if err != nil {
 				return err
 			}
@@ -203,7 +203,7 @@ func (a *app) parcelVerifyCommand() *cobra.Command {
 			// The bytes are right; whether they are records is seen by reading them.
 			records := 0
 			everything, _ := record.ParsePattern("*")
-			err = library.ParcelRecords(cmd.Context(), s, p, []record.Pattern{everything}, func(library.ParcelRecord) error { records++; return nil })
+			err = library.Records(cmd.Context(), s, p, []record.Pattern{everything}, func(library.Record) error { records++; return nil })
 			if err != nil {
 				return err
 			}
@@ -217,8 +217,8 @@ func (a *app) parcelVerifyCommand() *cobra.Command {
 }
 
 // sourceMoved asks a parcel's source what changed there since the export.
-func sourceMoved(ctx context.Context, s *session.Session, e library.LibraryEntry) (check.Check, bool) {
-	p, err := library.OpenParcel(s, e.File)
+func sourceMoved(ctx context.Context, s *session.Session, e library.Entry) (check.Check, bool) {
+	p, err := library.Open(s, e.File)
 	if err != nil {
 		return check.Check{}, false
 	}

@@ -109,7 +109,7 @@ const widest = 28
 
 // showTable prints the records of a type, a row each, with the fields that fit.
 func (a *app) showTable(ctx context.Context, s *session.Session, given []string) error {
-	p, err := library.OpenParcel(s, given[0])
+	p, err := library.Open(s, given[0])
 	if err != nil {
 		return err
 	}
@@ -132,7 +132,7 @@ func (a *app) showTable(ctx context.Context, s *session.Session, given []string)
 	if t, ok := p.Catalog.Type(given[1]); ok {
 		title = t.Title
 	}
-	err = library.ParcelRecords(ctx, s, p, patterns, func(r library.ParcelRecord) error {
+	err = library.Records(ctx, s, p, patterns, func(r library.Record) error {
 		if r.Type.Name != given[1] {
 			return nil
 		}

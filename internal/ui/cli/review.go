@@ -99,7 +99,7 @@ type findingJSON struct {
 	Type      string          `json:"type"`
 	Title     string          `json:"title"`
 	Status    match.Status    `json:"status"`
-	Reasons   []string        `json:"reasons"`
+	Reasons   []match.Reason  `json:"reasons"`
 	Decision  docket.Decision `json:"decision"`
 	DecidedBy string          `json:"decided_by"`
 	DecidedAt string          `json:"decided_at"`
@@ -109,7 +109,7 @@ type findingJSON struct {
 }
 
 func reviewJSON(r decide.Reviewed) findingJSON {
-	return findingJSON{Address: r.Address, Was: r.Was, Type: r.Type, Title: r.Title, Status: r.Status, Reasons: append([]string{}, r.Reasons...), Decision: r.Decision,
+	return findingJSON{Address: r.Address, Was: r.Was, Type: r.Type, Title: r.Title, Status: r.Status, Reasons: append([]match.Reason{}, r.Reasons...), Decision: r.Decision,
 		DecidedBy: r.DecidedBy, DecidedAt: r.DecidedAt, Note: r.Note, Fields: append([]docket.Field{}, r.Fields...), Checks: append([]check.Check{}, r.Checks...)}
 }
 
@@ -219,7 +219,11 @@ func (a *app) printFinding(h docket.Header, r decide.Reviewed) {
 	}
 	stand := tone(string(r.Status))
 	if len(r.Reasons) > 0 {
-		stand += " (" + strings.Join(r.Reasons, ", ") + ")"
+		words := make([]string, len(r.Reasons))
+		for i, reason := range r.Reasons {
+			words[i] = string(reason)
+		}
+		stand += " (" + strings.Join(words, ", ") + ")"
 	}
 	stand += ", " + standText(r)
 	fmt.Fprintln(out, ansi.Truncate(head, a.width(), "…"))

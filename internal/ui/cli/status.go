@@ -14,7 +14,7 @@ func (a *app) statusCommand() *cobra.Command {
 		Use:   "status",
 		Short: "Show where everything stands, and the next sensible command",
 		RunE: a.step(0, 0, func(cmd *cobra.Command, s *session.Session, _ []string) error {
-			parcels, err := library.Library(s)
+			parcels, err := library.List(s)
 			if err != nil {
 				return err
 			}

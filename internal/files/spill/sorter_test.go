@@ -1,4 +1,4 @@
-package sorting
+package spill
 
 import (
 	"fmt"
@@ -19,7 +19,7 @@ func TestSortsWhateverTheBudget(t *testing.T) {
 	}
 	for _, budget := range []int{100, 5000, 1 << 30} { // hundreds of runs, some runs, none
 		dir := t.TempDir()
-		s := New(dir)
+		s := NewSorter(dir)
 		s.budget = budget
 		for _, e := range want {
 			require.NoError(t, s.Add(Entry{Order: e[:3], Payload: []byte(e[4:])}))
@@ -41,7 +41,7 @@ func TestSortsWhateverTheBudget(t *testing.T) {
 }
 
 func TestAReaderMayStopEarly(t *testing.T) {
-	s := New(t.TempDir())
+	s := NewSorter(t.TempDir())
 	s.budget = 200
 	defer s.Close()
 	for i := range 100 {

@@ -25,9 +25,7 @@ func (e *RowError) Unwrap() error { return e.Cause }
 // mark) and its line. Empty lines are passed over.
 func ReadCSV(in io.Reader, row func(line int, cells []string) error) error {
 	buffered := bufio.NewReader(in)
-	if mark, err := buffered.Peek(3); err == nil && string(mark) == "\ufeff" {
-		_, _ = buffered.Discard(3)
-	}
+	SkipMark(buffered)
 	r := csv.NewReader(buffered)
 	r.FieldsPerRecord = -1
 	for {
@@ -50,15 +48,51 @@ func ReadCSV(in io.Reader, row func(line int, cells []string) error) error {
 	}
 }
 
+// SkipMark passes over a byte order mark and reports whether there was one.
+func SkipMark(in *bufio.Reader) bool {
+	mark, err := in.Peek(3)
+	if err != nil || string(mark) != "\ufeff" {
+		return false
+	}
+	_, _ = in.Discard(3)
+	return true
+}
+
 // ReadXLSX gives each row of the first sheet of a workbook.
 func ReadXLSX(in io.Reader, row func(number int, cells []string) error) error {
-	// What unfolds to more than this is no table made by hand.
-	book, err := excelize.OpenReader(in, excelize.Options{UnzipSizeLimit: 1 << 30, UnzipXMLSizeLimit: 256 << 20, RawCellValue: true})
+	book, err := OpenBook(in)
 	if err != nil {
-		return fmt.Errorf("it is no spreadsheet in XLSX form: %w", err)
+		return err
 	}
 	defer book.Close()
-	rows, err := book.Rows(book.GetSheetName(0))
+	return book.Rows(book.Sheets()[0], row)
+}
+
+// Book is a workbook that is read.
+type Book struct{ file *excelize.File }
+
+// BookOptions bound what a workbook may unfold to: more is no table made by hand.
+var BookOptions = excelize.Options{UnzipSizeLimit: 2 << 30, UnzipXMLSizeLimit: 256 << 20, RawCellValue: true}
+
+// OpenBook opens a workbook in XLSX form.
+func OpenBook(in io.Reader) (*Book, error) {
+	file, err := excelize.OpenReader(in, BookOptions)
+	if err != nil {
+		return nil, fmt.Errorf("it is no spreadsheet in XLSX form: %w", err)
+	}
+	return &Book{file}, nil
+}
+
+// Sheets lists the names of the sheets.
+func (b *Book) Sheets() []string { return b.file.GetSheetList() }
+
+// Close closes the workbook.
+func (b *Book) Close() error { return b.file.Close() }
+
+// Rows gives each row of a sheet that has cells. The error is a *RowError where it is
+// about one.
+func (b *Book) Rows(name string, row func(number int, cells []string) error) error {
+	rows, err := b.file.Rows(name)
 	if err != nil {
 		return err
 	}

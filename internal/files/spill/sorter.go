@@ -1,10 +1,4 @@
-// Package sorting puts records of a type in key order, on disk where they do not fit
-// in memory.
-//
-// The contract: entries are given in any order and come back by Order, then by
-// Payload, so equal inputs give equal outputs. At most Budget bytes are held in
-// memory at a time; the rest waits in a temporary folder that Close removes.
-package sorting
+package spill
 
 import (
 	"bufio"
@@ -32,7 +26,8 @@ type Entry struct {
 	Payload []byte
 }
 
-// Sorter collects entries.
+// Sorter puts entries in order. They are given in any order and come back by Order, then
+// by Payload, so equal inputs give equal outputs.
 type Sorter struct {
 	budget  int
 	folder  string // "" until the first run is written
@@ -43,8 +38,8 @@ type Sorter struct {
 	count   int
 }
 
-// New makes a sorter whose runs go to a folder made below parent when needed.
-func New(parent string) *Sorter { return &Sorter{budget: Budget, parent: parent} }
+// NewSorter makes a sorter whose runs go to a folder made below parent when needed.
+func NewSorter(parent string) *Sorter { return &Sorter{budget: Budget, parent: parent} }
 
 // Add takes an entry; the payload must not be changed afterwards.
 func (s *Sorter) Add(e Entry) error {

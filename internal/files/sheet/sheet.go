@@ -58,11 +58,11 @@ func (t Table) cell(v record.Value) string {
 	case record.Null:
 		return ""
 	case record.Text:
-		if text := v.Text(); text == "" || strings.ContainsAny(text[:1], "\"=+-@\t") || strings.ContainsFunc(text, hidden) {
-			quoted, _ := json.Marshal(text)
-			return string(quoted)
+		text := v.Text()
+		if text != "" && strings.ContainsAny(text[:1], "=+-@\t") {
+			return quoted(text)
 		}
-		return v.Text()
+		return Cell(&text)
 	case record.Reference:
 		if v.IsAmong() {
 			return t.Catalog.Address(v.Refers(), v.Key())
@@ -74,6 +74,39 @@ func (t Table) cell(v record.Value) string {
 		return "sha256:" + v.Text()
 	default:
 		return v.Text()
+	}
+}
+
+// Cell writes a text, nil for null, as a cell from which Text reads it again.
+func Cell(text *string) string {
+	switch {
+	case text == nil:
+		return ""
+	case *text == "" || strings.HasPrefix(*text, `"`) || strings.ContainsFunc(*text, hidden):
+		return quoted(*text)
+	default:
+		return *text
+	}
+}
+
+func quoted(text string) string {
+	out, _ := json.Marshal(text)
+	return string(out)
+}
+
+// Text reads a cell: an empty one is null, one that begins with a quote is a JSON text.
+func Text(cell string) (*string, error) {
+	switch {
+	case cell == "":
+		return nil, nil
+	case strings.HasPrefix(cell, `"`):
+		var plain string
+		if err := json.Unmarshal([]byte(cell), &plain); err != nil {
+			return nil, fmt.Errorf(`%q begins with a quote but is no JSON text; a text that begins with a quote is written like "\"so\""`, cell)
+		}
+		return &plain, nil
+	default:
+		return &cell, nil
 	}
 }
 
@@ -160,14 +193,11 @@ func (t Table) value(field record.Field, text string) (record.Value, error) {
 	}
 	switch field.Kind {
 	case record.Text:
-		if strings.HasPrefix(text, `"`) {
-			var plain string
-			if err := json.Unmarshal([]byte(text), &plain); err != nil {
-				return record.Value{}, fmt.Errorf(`%q begins with a quote but is no JSON text; a text that begins with a quote is written like "\"so\""`, text)
-			}
-			text = plain
+		plain, err := Text(text)
+		if err != nil {
+			return record.Value{}, err
 		}
-		return record.TextValue(text)
+		return record.TextValue(*plain)
 	case record.Reference:
 		if field.Refers == "" {
 			typ, key, err := t.Catalog.ParseAddress(t.Shapes, text)

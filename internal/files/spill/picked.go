@@ -1,10 +1,4 @@
-// Package picked keeps which records an export takes along while that is being found
-// out, on disk, as they may be many.
-//
-// The contract: a record is picked once; picked again in the same round it keeps the
-// lesser reason, so that the same data give the same result whatever the order. Records
-// come back in key order. Nothing is left behind after Close.
-package picked
+package spill
 
 import (
 	"database/sql"
@@ -12,11 +6,13 @@ import (
 	"os"
 	"path/filepath"
 
-	_ "modernc.org/sqlite" // the driver
+	"anagram/internal/files/sqlitefile"
 )
 
-// Set is the records picked so far, and those only referred to.
-type Set struct {
+// Picked is the records picked so far, and those only referred to. A record is picked once;
+// picked again in the same round it keeps the lesser reason, so that the same data give the
+// same result whatever the order. Records come back in key order.
+type Picked struct {
 	folder string
 	db     *sql.DB
 	tx     *sql.Tx
@@ -25,8 +21,8 @@ type Set struct {
 	why    *sql.Stmt
 }
 
-// Record is one of them.
-type Record struct {
+// Pick is one of them.
+type Pick struct {
 	Type    string
 	Order   string // of its key
 	Key     string // as a record line has it
@@ -35,15 +31,18 @@ type Record struct {
 	// OwnerOnly says that it came along as the owner of a part, so that its other parts do
 	// not; picked again for another reason it loses this.
 	OwnerOnly bool
+	// Of what is referred to in a file that was edited by hand: where.
+	From string // record type
+	Line int
 }
 
-// New makes an empty set; its files go below parent.
-func New(parent string) (*Set, error) {
+// NewPicked makes an empty set; its files go below parent.
+func NewPicked(parent string) (*Picked, error) {
 	folder, err := os.MkdirTemp(parent, "picked-")
 	if err != nil {
 		return nil, err
 	}
-	s := &Set{folder: folder}
+	s := &Picked{folder: folder}
 	if err := s.open(); err != nil {
 		_ = s.Close()
 		return nil, err
@@ -51,8 +50,8 @@ func New(parent string) (*Set, error) {
 	return s, nil
 }
 
-func (s *Set) open() (err error) {
-	if s.db, err = sql.Open("sqlite", filepath.Join(s.folder, "picked.db")); err != nil {
+func (s *Picked) open() (err error) {
+	if s.db, err = sqlitefile.Open(filepath.Join(s.folder, "picked.db"), sqlitefile.Options{Create: true}); err != nil {
 		return err
 	}
 	s.db.SetMaxOpenConns(1)
@@ -60,7 +59,7 @@ func (s *Set) open() (err error) {
 		"PRAGMA journal_mode = OFF", "PRAGMA synchronous = OFF",
 		`CREATE TABLE picked (type TEXT, ord BLOB, key TEXT, along INTEGER, through TEXT, round INTEGER, parts INTEGER, PRIMARY KEY (type, ord)) WITHOUT ROWID`,
 		`CREATE INDEX rounds ON picked (round, type, ord)`,
-		`CREATE TABLE referred (type TEXT, ord BLOB, key TEXT, through TEXT, PRIMARY KEY (type, ord)) WITHOUT ROWID`,
+		`CREATE TABLE referred (type TEXT, ord BLOB, key TEXT, through TEXT, source TEXT, line INTEGER, PRIMARY KEY (type, ord)) WITHOUT ROWID`,
 	} {
 		if _, err := s.db.Exec(statement); err != nil {
 			return err
@@ -76,15 +75,16 @@ func (s *Set) open() (err error) {
 		parts = max(parts, excluded.parts)`); err != nil {
 		return err
 	}
-	if s.refer, err = s.tx.Prepare(`INSERT INTO referred VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET through = excluded.through WHERE excluded.through < through`); err != nil {
+	if s.refer, err = s.tx.Prepare(`INSERT INTO referred VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET through = excluded.through, source = excluded.source, line = excluded.line
+		WHERE (excluded.source, excluded.line, excluded.through) < (source, line, through)`); err != nil {
 		return err
 	}
-	s.why, err = s.tx.Prepare("SELECT along, through FROM picked WHERE type = ? AND ord = ?")
+	s.why, err = s.tx.Prepare("SELECT along, through, NOT parts FROM picked WHERE type = ? AND ord = ?")
 	return err
 }
 
 // Close removes the set.
-func (s *Set) Close() error {
+func (s *Picked) Close() error {
 	if s.tx != nil {
 		_ = s.tx.Rollback()
 	}
@@ -95,60 +95,67 @@ func (s *Set) Close() error {
 }
 
 // Pick adds a record in a round.
-func (s *Set) Pick(r Record, round int) error {
+func (s *Picked) Pick(r Pick, round int) error {
 	_, err := s.pick.Exec(r.Type, []byte(r.Order), r.Key, r.Along, r.Through, round, !r.OwnerOnly)
 	return err
 }
 
 // Refer notes that a record is referred to.
-func (s *Set) Refer(r Record) error {
-	_, err := s.refer.Exec(r.Type, []byte(r.Order), r.Key, r.Through)
+func (s *Picked) Refer(r Pick) error {
+	_, err := s.refer.Exec(r.Type, []byte(r.Order), r.Key, r.Through, r.From, r.Line)
 	return err
 }
 
 // Why tells whether a record is picked and why.
-func (s *Set) Why(typ, order string) (along bool, through string, ok bool, err error) {
-	err = s.why.QueryRow(typ, []byte(order)).Scan(&along, &through)
+func (s *Picked) Why(typ, order string) (r Pick, ok bool, err error) {
+	r = Pick{Type: typ, Order: order}
+	err = s.why.QueryRow(typ, []byte(order)).Scan(&r.Along, &r.Through, &r.OwnerOnly)
 	if errors.Is(err, sql.ErrNoRows) {
-		return false, "", false, nil
+		return r, false, nil
 	}
-	return along, through, err == nil, err
+	return r, err == nil, err
+}
+
+// Has reports whether a record is picked.
+func (s *Picked) Has(typ, order string) (bool, error) {
+	_, ok, err := s.Why(typ, order)
+	return ok, err
 }
 
 // Count tells how many records of a type are picked.
-func (s *Set) Count(typ string) (n int, err error) {
+func (s *Picked) Count(typ string) (n int, err error) {
 	err = s.tx.QueryRow("SELECT count(*) FROM picked WHERE type = ?", typ).Scan(&n)
 	return n, err
 }
 
 // Batch gives the records of a type that were picked in a round, -1 for any, after an
 // order and no more than limit.
-func (s *Set) Batch(typ string, round int, after string, limit int) ([]Record, error) {
-	query, args := "SELECT type, ord, key, along, through, NOT parts FROM picked WHERE type = ? AND ord > ? ORDER BY ord LIMIT ?", []any{typ, []byte(after), limit}
+func (s *Picked) Batch(typ string, round int, after string, limit int) ([]Pick, error) {
+	query, args := "SELECT type, ord, key, along, through, NOT parts, '', 0 FROM picked WHERE type = ? AND ord > ? ORDER BY ord LIMIT ?", []any{typ, []byte(after), limit}
 	if round >= 0 {
-		query, args = "SELECT type, ord, key, along, through, NOT parts FROM picked WHERE round = ? AND type = ? AND ord > ? ORDER BY ord LIMIT ?", append([]any{round}, args...)
+		query, args = "SELECT type, ord, key, along, through, NOT parts, '', 0 FROM picked WHERE round = ? AND type = ? AND ord > ? ORDER BY ord LIMIT ?", append([]any{round}, args...)
 	}
 	return s.records(query, args...)
 }
 
 // Referred gives the records that are referred to and not picked, after a type and
 // order, by type and key.
-func (s *Set) Referred(typ, after string, limit int) ([]Record, error) {
-	return s.records(`SELECT type, ord, key, 0, through, 0 FROM referred r WHERE (type, ord) > (?, ?)
+func (s *Picked) Referred(typ, after string, limit int) ([]Pick, error) {
+	return s.records(`SELECT type, ord, key, 0, through, 0, source, line FROM referred r WHERE (type, ord) > (?, ?)
 		AND NOT EXISTS (SELECT 1 FROM picked p WHERE p.type = r.type AND p.ord = r.ord) ORDER BY type, ord LIMIT ?`, typ, []byte(after), limit)
 }
 
-func (s *Set) records(query string, args ...any) ([]Record, error) {
+func (s *Picked) records(query string, args ...any) ([]Pick, error) {
 	rows, err := s.tx.Query(query, args...)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var out []Record
+	var out []Pick
 	for rows.Next() {
-		var r Record
+		var r Pick
 		var order []byte
-		if err := rows.Scan(&r.Type, &order, &r.Key, &r.Along, &r.Through, &r.OwnerOnly); err != nil {
+		if err := rows.Scan(&r.Type, &order, &r.Key, &r.Along, &r.Through, &r.OwnerOnly, &r.From, &r.Line); err != nil {
 			return nil, err
 		}
 		r.Order = string(order)

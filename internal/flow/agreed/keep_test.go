@@ -12,12 +12,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"anagram/internal/core/catalog"
-	"anagram/internal/core/match"
 	"anagram/internal/core/pairing"
 	"anagram/internal/core/record"
 	"anagram/internal/flow/session"
-	"anagram/internal/store/docket"
-	"anagram/internal/store/sorting"
 	"anagram/internal/store/workspace"
 )
 
@@ -164,45 +161,25 @@ func TestWhatWasImportedOverWhatWasAgreed(t *testing.T) {
 			}
 			return r
 		}
-		write := func(use func(a *Writing)) {
-			old, err := Open(s, "a", "b")
-			require.NoError(t, err)
-			if old != nil {
-				defer old.Close()
-			}
-			a, err := Begin(s, "a", "b", old, ownedShapes, []byte(ownedCatalog))
-			require.NoError(t, err)
-			defer a.Writer.Discard()
-			use(a)
-			require.NoError(t, a.Finish(ctx, c, ownedShapes))
-		}
-		write(func(a *Writing) {
-			for _, typ := range []string{"u", "v"} {
-				a.Done[typ] = true
-				keyed := &Rekeyed{Sorter: sorting.New(t.TempDir()), Typ: typ, Fields: twoFields, Shapes: ownedShapes}
-				for _, o := range all {
-					if o.typ == typ && o.before != nil {
-						require.NoError(t, keyed.add(rec(keptBy[o], o.before)))
-					}
+		between := Between{Source: "a", Target: "b", ExportedAt: "2026-01-01T00:00:00Z", Catalog: c, Shapes: ownedShapes, Names: names,
+			Fields: map[string][]record.Field{"u": twoFields, "v": twoFields}}
+		first := between
+		first.Names = nil // what was agreed before anybody paired them
+		require.NoError(t, Keep(ctx, s, first, func(yield func(Written, error) bool) {
+			for _, o := range all {
+				if o.before != nil && !yield(Written{Type: o.typ, Record: rec(keptBy[o], o.before), Stands: keptBy[o]}, nil) {
+					return
 				}
-				out := a.Writer.Type(typ, twoFields)
-				require.NoError(t, keyed.into(out))
-				_, err := out.Finish(false)
-				require.NoError(t, err)
 			}
-		})
-		write(func(a *Writing) {
-			for _, typ := range []string{"u", "v"} {
-				fresh := sorting.New(t.TempDir())
-				for _, o := range all {
-					if o.typ == typ && o.fresh != nil {
-						payload := append(record.AppendKey(nil, standsBy[o]), 0)
-						require.NoError(t, fresh.Add(sorting.Entry{Order: o.source.Order(), Payload: record.AppendLine(payload, twoFields, rec(o.source, o.fresh))}))
-					}
+		}))
+		random.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
+		require.NoError(t, Keep(ctx, s, between, func(yield func(Written, error) bool) {
+			for _, o := range all {
+				if o.fresh != nil && !yield(Written{Type: o.typ, Record: rec(o.source, o.fresh), Stands: standsBy[o]}, nil) {
+					return
 				}
-				require.NoError(t, a.Overlay(ctx, docket.Type{Name: typ, Fields: twoFields, Counts: map[match.Status]int{}}, ownedShapes, names, "2026-01-01T00:00:00Z", fresh))
 			}
-		})
+		}))
 		for _, typ := range []string{"u", "v"} {
 			assert.Equal(t, want[typ], agreedNow(t, s, typ, names), "round %d, %s", round, typ)
 		}

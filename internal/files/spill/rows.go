@@ -1,4 +1,4 @@
-package sqldb
+package spill
 
 import (
 	"bufio"
@@ -11,8 +11,9 @@ import (
 	"os"
 )
 
-// spool keeps rows: a few in memory, more in a temporary file.
-type spool struct {
+// Rows keeps rows of stored values (nil, text, bytes, int64, float64) in their order: a few
+// in memory, more in a temporary file. The zero Rows is empty.
+type Rows struct {
 	rows  [][]any
 	bytes int
 	file  *os.File
@@ -33,7 +34,8 @@ const (
 	spooledFloat
 )
 
-func (s *spool) add(row []any) error {
+// Add takes a row, which must not be changed afterwards.
+func (s *Rows) Add(row []any) error {
 	if s.file == nil {
 		s.rows = append(s.rows, row)
 		for _, v := range row {
@@ -53,7 +55,7 @@ func (s *spool) add(row []any) error {
 	return s.write(row)
 }
 
-func (s *spool) spill() error {
+func (s *Rows) spill() error {
 	file, err := os.CreateTemp("", "anagram-rows-")
 	if err != nil {
 		return fmt.Errorf("room for rows: %w", err)
@@ -68,7 +70,7 @@ func (s *spool) spill() error {
 	return nil
 }
 
-func (s *spool) write(row []any) error {
+func (s *Rows) write(row []any) error {
 	out := binary.AppendUvarint(s.line[:0], uint64(len(row)))
 	for _, v := range row {
 		switch v := v.(type) {
@@ -93,8 +95,8 @@ func (s *spool) write(row []any) error {
 	return nil
 }
 
-// each gives the rows back in their order.
-func (s *spool) each(ctx context.Context, row func([]any) error) error {
+// Each gives the rows back in their order.
+func (s *Rows) Each(ctx context.Context, row func([]any) error) error {
 	if s.file == nil {
 		for _, r := range s.rows {
 			if err := row(r); err != nil {
@@ -151,7 +153,8 @@ func spooledValue(in *bufio.Reader) (any, error) {
 	return string(content), nil
 }
 
-func (s *spool) close() {
+// Close removes what is on disk.
+func (s *Rows) Close() {
 	if s.file != nil {
 		_ = s.file.Close()
 		_ = os.Remove(s.file.Name())

@@ -1,0 +1,54 @@
+package safe
+
+import (
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+)
+
+// CreateNew makes a file that is not there yet; else the error is fs.ErrExist.
+func CreateNew(path string) (*os.File, error) {
+	return os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+}
+
+// WriteNew makes a file that is not there yet and fills it. Where that fails it is gone
+// again.
+func WriteNew(path string, fill func(io.Writer) error) error {
+	f, err := CreateNew(path)
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(fill(f), f.Close()); err != nil {
+		return errors.Join(err, os.Remove(path))
+	}
+	return nil
+}
+
+// Replace puts a file with this content at a path, in one step and durably. Scratch is a
+// folder on the same file system.
+func Replace(scratch, path string, content []byte) error {
+	f, err := os.CreateTemp(scratch, "new-")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(content)
+	if err := errors.Join(err, f.Chmod(0o644), f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	if err := os.Rename(f.Name(), path); err != nil {
+		return err
+	}
+	return syncFolder(filepath.Dir(path))
+}
+
+// syncFolder makes it durable which files a folder has. Not every system can do that.
+func syncFolder(path string) error {
+	d, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	_ = d.Sync()
+	return d.Close()
+}

@@ -1,0 +1,146 @@
+package importing
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/dustin/go-humanize/english"
+
+	"anagram/internal/core/check"
+	"anagram/internal/core/match"
+	"anagram/internal/core/pairing"
+	"anagram/internal/environment"
+	"anagram/internal/flow/session"
+	"anagram/internal/flow/sides"
+	"anagram/internal/flow/standing"
+	"anagram/internal/store/docket"
+	"anagram/internal/store/parcel"
+)
+
+// Ready is a docket whose approvals can be written as far as it can tell by itself.
+type Ready struct {
+	Docket   *docket.Docket
+	Standing standing.Standing
+	Model    *environment.Model
+	Names    *pairing.Names // nil where no record has another key in the target
+	Open     int            // findings that still ask for a decision
+	Earlier  bool           // an earlier import of this docket was interrupted
+}
+
+// Read gives the approvals of a docket, without asking whether they may be written; the
+// rest is what its own checks stop.
+func Read(ctx context.Context, d *docket.Docket) (Ready, Rest, error) {
+	r := Ready{Docket: d, Model: &environment.Model{Environment: d.Header.Target, Catalog: d.Catalog, Shapes: d.Header.Keys}}
+	rest := newRest()
+	var err error
+	if r.Names, err = sides.PairsOf(d); err != nil {
+		return r, rest, err
+	}
+	if r.Standing, err = standing.Read(ctx, d); err != nil {
+		return r, rest, err
+	}
+	for _, a := range r.Standing.Approved {
+		checks := r.Standing.Blocked[a.ID]
+		if len(checks) == 0 {
+			continue
+		}
+		message := checks[0].Message + " " + checks[0].Mend
+		if len(checks) > 1 {
+			message += fmt.Sprintf(" %s more: see the review.", english.Plural(len(checks)-1, "blocker", ""))
+		}
+		rest.leave(a, string(checks[0].Code), message)
+	}
+	return r, rest, nil
+}
+
+// Prepare meets every guard that needs no target, and gives what is approved. What its
+// checks stop is in the rest.
+func Prepare(ctx context.Context, s *session.Session, d *docket.Docket) (Ready, Rest, error) {
+	if d.Header.TargetParcel != "" {
+		return Ready{}, Rest{}, session.Usage("Docket %d compares two parcels; there is no environment to import into. Match with an environment first", d.Header.Number)
+	}
+	if err := verifyParcel(ctx, s, d.Header); err != nil {
+		return Ready{}, Rest{}, err
+	}
+	static, err := d.Checks(ctx)
+	if err != nil {
+		return Ready{}, Rest{}, err
+	}
+	var whole []check.Check
+	for _, c := range static[0] {
+		if c.Level == check.Blocker {
+			whole = append(whole, c.Check)
+		}
+	}
+	if len(whole) > 0 {
+		return Ready{}, Rest{}, &session.BlockedError{Docket: d.Header.Number, Checks: whole}
+	}
+	r, rest, err := Read(ctx, d)
+	if err != nil {
+		return r, rest, err
+	}
+	if r.Open, err = countOpen(ctx, d); err != nil {
+		return r, rest, err
+	}
+	runs, err := d.Runs(ctx)
+	for _, run := range runs {
+		r.Earlier = r.Earlier || run.Unsettled()
+	}
+	return r, rest, err
+}
+
+// NothingLeft reports whether no approval is going to be written, and the outcome then:
+// that of a docket without approvals is idle.
+func (r Ready) NothingLeft(rest Rest, idle string) (outcome string, nothing bool) {
+	if len(rest.left) < len(r.Standing.Approved) {
+		return "", false
+	}
+	if len(rest.left) > 0 {
+		return docket.Blocked, true
+	}
+	return idle, true
+}
+
+// verifyParcel refuses a docket whose parcel is no longer what was matched. A parcel
+// that is not at hand is no obstacle: the docket is complete in itself.
+func verifyParcel(ctx context.Context, s *session.Session, h docket.Header) error {
+	if !parcel.Exists(h.ParcelFile) {
+		return nil
+	}
+	blocked := func(message string) error {
+		return &session.BlockedError{Docket: h.Number, Checks: []check.Check{{Code: check.BrokenSeal, Level: check.Blocker,
+			Message: message, Mend: "Bring the parcel back as it was, or export and match again."}}}
+	}
+	p, err := parcel.Open(h.ParcelFile)
+	if err != nil {
+		return blocked(strings.TrimSuffix(err.Error(), ".") + ".")
+	}
+	defer p.Close()
+	s.Progress.Start("verifying the parcel", 0)
+	err = p.Verify(ctx)
+	s.Progress.Done()
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if err != nil {
+		return blocked(strings.TrimSuffix(err.Error(), ".") + ".")
+	}
+	if p.Manifest.Seal != h.ParcelSeal {
+		return blocked(fmt.Sprintf("%s is not the parcel that docket %d was matched with.", h.ParcelFile, h.Number))
+	}
+	return nil
+}
+
+func countOpen(ctx context.Context, d *docket.Docket) (int, error) {
+	open := 0
+	for f, err := range d.Findings(ctx, docket.Filter{Statuses: []match.Status{match.Conflict, match.Changed, match.New}}) {
+		if err != nil {
+			return 0, err
+		}
+		if f.Decision == docket.Undecided && !f.IsApproved() {
+			open++
+		}
+	}
+	return open, nil
+}

@@ -1,0 +1,80 @@
+package loadfiles
+
+import (
+	"context"
+
+	"anagram/internal/core/match"
+	"anagram/internal/environment"
+	"anagram/internal/flow/importing"
+	"anagram/internal/flow/session"
+	"anagram/internal/flow/sides"
+	"anagram/internal/flow/standing"
+	"anagram/internal/store/docket"
+)
+
+// Confirmation says whether the load files of a docket were loaded.
+type Confirmation struct {
+	Docket  int
+	Records int
+	Missing int // that are not in the target as approved
+}
+
+// Confirm looks whether the load files of earlier dockets were loaded into a target that
+// was just matched, and records it where all of them were.
+func Confirm(ctx context.Context, s *session.Session, target string) ([]Confirmation, error) {
+	summaries, err := s.Summaries(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []Confirmation
+	var env environment.Environment
+	for _, summary := range summaries {
+		if summary.Err != nil || summary.Header.Target != target || summary.Header.TargetParcel != "" || !docket.LoadsWait(summary.Runs) {
+			continue
+		}
+		if env == nil {
+			if env, err = s.Open(ctx, target, true); err != nil {
+				return nil, err
+			}
+			defer env.Close()
+		}
+		c, err := confirm(ctx, s, env, summary.Path)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, c)
+	}
+	return out, nil
+}
+
+func confirm(ctx context.Context, s *session.Session, env environment.Environment, path string) (Confirmation, error) {
+	d, err := docket.Open(ctx, path)
+	if err != nil {
+		return Confirmation{}, err
+	}
+	defer d.Close()
+	out := Confirmation{Docket: d.Header.Number}
+	r, rest, err := importing.Read(ctx, d)
+	if err != nil {
+		return out, err
+	}
+	run := docket.Run{Outcome: docket.Imported}
+	err = importing.EachNow(ctx, r, sides.Renamed(env, r.Names), rest, func(a *standing.Approval, asApproved bool) {
+		out.Records++
+		switch {
+		case !asApproved:
+			out.Missing++
+		case a.Status == match.New:
+			run.New++
+		default:
+			run.Changed++
+		}
+	})
+	if err != nil || out.Missing > 0 || out.Records == 0 {
+		return out, err
+	}
+	if run.Seq, err = d.StartRun(ctx, docket.ConfirmRun, s.Who, s.Now()); err != nil {
+		return out, err
+	}
+	return out, d.EndRun(ctx, run, s.Now(), nil)
+}

@@ -1,0 +1,242 @@
+package loadfiles
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/dustin/go-humanize/english"
+
+	"anagram/internal/core/record"
+	"anagram/internal/core/sequence"
+	"anagram/internal/core/show"
+	"anagram/internal/environment"
+	"anagram/internal/files/sheet"
+	"anagram/internal/flow/importing"
+	"anagram/internal/flow/session"
+	"anagram/internal/flow/sides"
+	"anagram/internal/flow/standing"
+	"anagram/internal/store/docket"
+)
+
+// loadWriter writes the files. Each holds changes of one type and one kind that follow
+// each other; their numbers give the order.
+type loadWriter struct {
+	session  *session.Session
+	ready    importing.Ready
+	dir      string
+	form     string
+	scripter environment.Scripter
+
+	names   []string
+	group   string // what the open file holds
+	file    *os.File
+	out     *bufio.Writer
+	table   sheet.Writer
+	counts  []int
+	written importing.Written
+}
+
+func (l *loadWriter) write(ctx context.Context, writes []sequence.Write) error {
+	l.session.Progress.Start("writing load files", len(writes))
+	defer l.session.Progress.Done()
+	defer func() { _ = l.close() }()
+	err := l.ready.EachChange(ctx, writes, func(batch []sequence.Write, _ []*standing.Approval, changes []environment.Change) error {
+		for i, w := range batch {
+			source := changes[i].Key
+			change := sides.Named(l.ready.Names, changes[i])
+			if err := l.change(ctx, change); err != nil {
+				return err
+			}
+			if change.Was != nil {
+				l.ready.Names.Written(change.Type, source)
+			}
+			l.written.Count(w, change)
+			l.session.Progress.Add(1)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	if err := l.close(); err != nil {
+		return err
+	}
+	return l.about()
+}
+
+func (l *loadWriter) change(ctx context.Context, c environment.Change) error {
+	for _, v := range c.Values {
+		if v.Kind() == record.Bytes && l.form != "sql" {
+			if err := l.attachment(v); err != nil {
+				return err
+			}
+		}
+	}
+	action := "change"
+	if c.Insert {
+		action = "add"
+	}
+	if c.Was != nil && l.form != "sql" {
+		action, c = "rekey", l.rekey(c)
+	}
+	names := make([]string, len(c.Fields))
+	for i, field := range c.Fields {
+		names[i] = field.Name
+	}
+	switch l.form {
+	case "sql":
+		text, err := l.scripter.Script(ctx, l.ready.Model, c)
+		if err != nil {
+			return err
+		}
+		if err := l.open("sql", "load.sql"); err != nil {
+			return err
+		}
+		_, err = fmt.Fprintln(l.out, text)
+		return err
+	case "jsonl":
+		if err := l.open(c.Type+action, c.Type+"-"+action+".jsonl"); err != nil {
+			return err
+		}
+		fields, values := l.withFixed(c)
+		_, err := l.out.Write(append(record.AppendLine(nil, fields, record.Record{Key: c.Key, Values: values}), '\n'))
+		l.counts[len(l.counts)-1]++
+		return err
+	default:
+		fields, values := l.withFixed(c)
+		table := sheet.Table{Catalog: l.ready.Model.Catalog, Shapes: l.ready.Model.Shapes, Type: c.Type, Fields: fields}
+		fresh := l.group != c.Type+action+strings.Join(table.Header(), "\x00")
+		if err := l.open(c.Type+action+strings.Join(table.Header(), "\x00"), c.Type+"-"+action+".csv"); err != nil {
+			return err
+		}
+		if fresh {
+			l.table = sheet.NewCSV(l.out)
+			if err := l.table.Row(table.Header()); err != nil {
+				return err
+			}
+		}
+		cells, err := table.Row(record.Record{Key: c.Key, Values: values})
+		if err != nil {
+			return err
+		}
+		l.counts[len(l.counts)-1]++
+		return l.table.Row(cells)
+	}
+}
+
+// rekey makes a change of a key one of ordinary fields: the record by the key that it has
+// so far, and the new values of the key as new_ and the field's name.
+func (l *loadWriter) rekey(c environment.Change) environment.Change {
+	fields, values := []record.Field{}, []record.Value{}
+	for i, field := range l.ready.Model.Shapes[c.Type] {
+		if !field.Same(c.Key.Parts()[i], c.Was.Parts()[i]) {
+			field.Name = "new_" + field.Name
+			fields, values = append(fields, field), append(values, c.Key.Parts()[i])
+		}
+	}
+	c.Key, c.Was = *c.Was, nil
+	c.Fields, c.Values = append(fields, c.Fields...), append(values, c.Values...)
+	return c
+}
+
+// withFixed adds the values of fields that belong to the target alone.
+func (l *loadWriter) withFixed(c environment.Change) ([]record.Field, []record.Value) {
+	fields, values := slices.Clone(c.Fields), slices.Clone(c.Values)
+	for _, name := range slices.Sorted(maps.Keys(c.Fixed)) {
+		v, err := record.TextValue(c.Fixed[name])
+		if err == nil {
+			fields, values = append(fields, record.Field{Name: name, Kind: record.Text}), append(values, v)
+		}
+	}
+	return fields, values
+}
+
+// open goes on with the open file where it holds the same, else begins the next.
+func (l *loadWriter) open(group, name string) error {
+	if l.group == group {
+		return nil
+	}
+	if err := l.close(); err != nil {
+		return err
+	}
+	l.group = group
+	if l.form != "sql" {
+		name = fmt.Sprintf("%02d-%s", len(l.names)+1, name)
+	}
+	f, err := os.OpenFile(filepath.Join(l.dir, name), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if err != nil {
+		return err
+	}
+	l.file, l.out = f, bufio.NewWriter(f)
+	l.names, l.counts = append(l.names, name), append(l.counts, 0)
+	if l.form == "sql" {
+		h := l.ready.Docket.Header
+		_, err = fmt.Fprintf(l.out, "-- Docket %d: %s to %s, matched %s, written %s by %s.\n-- Run it as a whole; it is one transaction.\nBEGIN;\n",
+			h.Number, h.Source, h.Target, session.Minute(h.MatchedAt), session.Minute(docket.Stamp(l.session.Now())), harmlessComment(l.session.Who))
+	}
+	return err
+}
+
+func harmlessComment(text string) string { return strings.ReplaceAll(show.Harmless(text), "\n", " ") }
+
+func (l *loadWriter) close() error {
+	if l.file == nil {
+		return nil
+	}
+	var err error
+	if l.form == "sql" {
+		_, err = fmt.Fprintln(l.out, "COMMIT;")
+	}
+	if l.table != nil {
+		err = errors.Join(err, l.table.Close())
+	}
+	err = errors.Join(err, l.out.Flush(), l.file.Close())
+	l.file, l.table, l.group = nil, nil, ""
+	return err
+}
+
+func (l *loadWriter) attachment(v record.Value) error {
+	if err := os.MkdirAll(filepath.Join(l.dir, "files"), 0o755); err != nil {
+		return err
+	}
+	in, err := v.Content().Open()
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.Create(filepath.Join(l.dir, "files", v.Text()))
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	return errors.Join(err, out.Close())
+}
+
+// about writes what the files are, for whoever loads them.
+func (l *loadWriter) about() error {
+	h := l.ready.Docket.Header
+	var out strings.Builder
+	fmt.Fprintf(&out, "Load files of docket %d: %s to %s\n", h.Number, h.Source, h.Target)
+	fmt.Fprintf(&out, "parcel %s, exported %s by %s, matched %s by %s\n", h.Parcel, session.Minute(h.ExportedAt), h.ExportedBy, session.Minute(h.MatchedAt), h.MatchedBy)
+	fmt.Fprintf(&out, "written %s by %s: %d new and %d changed records, only what was approved\n\n", session.Minute(docket.Stamp(l.session.Now())), show.Harmless(l.session.Who), l.written.New, l.written.Changed)
+	out.WriteString("Load them in this order:\n")
+	for i, name := range l.names {
+		if l.form == "sql" {
+			fmt.Fprintf(&out, "  %s\n", name)
+		} else {
+			fmt.Fprintf(&out, "  %s  %s\n", name, english.Plural(l.counts[i], "record", "records"))
+		}
+	}
+	if l.form == "csv" {
+		out.WriteString("\nAn empty cell is null, \"\" in quotes is the empty text. References are keys.\n")
+	}
+	return os.WriteFile(filepath.Join(l.dir, "about.txt"), []byte(out.String()), 0o644)
+}

@@ -1,0 +1,107 @@
+// Package loadfiles writes what is approved in a docket as files for somebody else to load,
+// and finds out later whether they were loaded.
+//
+// The contract: the target is only read. The files appear in a new folder, all of them or
+// none, in import order and with approved fields only. What was loaded is found by reading
+// the target and recorded in the docket where all of it is there.
+package loadfiles
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"anagram/internal/core/sequence"
+	"anagram/internal/environment"
+	"anagram/internal/flow/importing"
+	"anagram/internal/flow/session"
+	"anagram/internal/flow/sides"
+	"anagram/internal/store/docket"
+)
+
+// Forms lists the forms of load files.
+func Forms() []string { return []string{"csv", "jsonl", "sql"} }
+
+// Write writes the approved records and fields of a docket into a new folder, in import
+// order.
+func Write(ctx context.Context, s *session.Session, d *docket.Docket, dir, form string) (importing.Result, error) {
+	start := time.Now()
+	result := importing.Result{Header: d.Header}
+	if !slices.Contains(Forms(), form) {
+		return result, session.Usage("--form is csv, jsonl or sql, not %q", form)
+	}
+	if info, err := os.Lstat(dir); err == nil {
+		entries, _ := os.ReadDir(dir)
+		if !info.IsDir() || len(entries) > 0 {
+			return result, session.Usage("%s is there already and is no empty folder; name a new one with --into-files", dir)
+		}
+	}
+	r, rest, err := importing.Prepare(ctx, s, d)
+	if err != nil {
+		return result.Refused(err), err
+	}
+	result.Open, result.Earlier = r.Open, r.Earlier
+	if outcome, nothing := r.NothingLeft(rest, docket.WrittenOut); nothing {
+		result.Outcome, result.LeftOut = outcome, rest.List(r.Standing.Approved)
+		return result, nil
+	}
+	env, err := s.Open(ctx, d.Header.Target, true)
+	if err != nil {
+		return result, err
+	}
+	defer env.Close()
+	run, err := d.StartRun(ctx, docket.FilesRun, s.Who, s.Now())
+	if err != nil {
+		return result, err
+	}
+	writes, rest, err := importing.StandAgain(ctx, s, r, sides.Renamed(env, r.Names), rest, func(images []docket.Image) error {
+		return d.SaveBackup(ctx, run, images)
+	})
+	if err == nil {
+		var written importing.Written
+		written, err = into(ctx, s, r, env, dir, form, writes)
+		result.New, result.Changed = written.New, written.Changed
+	}
+	switch {
+	case err != nil && ctx.Err() != nil:
+		result.Outcome, err = docket.Interrupted, ctx.Err()
+	case err != nil:
+		result.Outcome = docket.Failed
+	default:
+		result.Outcome = docket.WrittenOut
+	}
+	result.Ended(r, rest, start)
+	return result, errors.Join(err, importing.End(context.WithoutCancel(ctx), s, r, run, result, rest, err))
+}
+
+// into writes into a folder beside the wanted one, which it becomes at the end.
+func into(ctx context.Context, s *session.Session, r importing.Ready, env environment.Environment, dir, form string, writes []sequence.Write) (importing.Written, error) {
+	none := importing.Written{}
+	if err := os.MkdirAll(filepath.Dir(dir), 0o755); err != nil {
+		return none, err
+	}
+	made, err := os.MkdirTemp(filepath.Dir(dir), ".load-files-")
+	if err != nil {
+		return none, err
+	}
+	defer os.RemoveAll(made)
+	l := &loadWriter{session: s, ready: r, dir: made, form: form}
+	if form == "sql" {
+		scripter, ok := env.(environment.Scripter)
+		if !ok {
+			return none, session.Usage("%s takes no SQL; write the files as csv or jsonl", r.Docket.Header.Target)
+		}
+		l.scripter = scripter
+	}
+	if err := l.write(ctx, writes); err != nil {
+		return none, err
+	}
+	if err := os.Chmod(made, 0o755); err != nil {
+		return none, err
+	}
+	_ = os.Remove(dir) // an empty folder
+	return l.written, os.Rename(made, dir)
+}

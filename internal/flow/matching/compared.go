@@ -1,0 +1,299 @@
+package matching
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/check"
+	"anagram/internal/core/pairing"
+	"anagram/internal/core/record"
+	"anagram/internal/core/yamldoc"
+	"anagram/internal/environment"
+	"anagram/internal/flow/agreed"
+	"anagram/internal/flow/choose"
+	"anagram/internal/flow/library"
+	"anagram/internal/flow/session"
+	"anagram/internal/flow/sides"
+	"anagram/internal/store/docket"
+	"anagram/internal/store/parcel"
+)
+
+// compared says what is compared with what. It is handed on and never changed.
+type compared struct {
+	session   *session.Session
+	number    int // that the docket will have
+	source    string
+	parcel    *parcel.Reader
+	target    string
+	env       session.Described  // the target
+	reader    environment.Reader // of the target, by the names that the source gives records
+	against   *parcel.Reader     // nil where the target is an environment
+	catalog   *catalog.Catalog
+	model     *environment.Model
+	selection choose.Chosen
+	scratch   string
+
+	known     *parcel.Reader  // what both last agreed on; nil where nothing is known
+	remembers *agreed.Writing // nil where nothing is remembered
+	// Names of paired records: in the target, and by what was agreed; nil where nothing is
+	// paired.
+	names, agreedNames *pairing.Names
+	pairs              []docket.Paired // those that are in use
+}
+
+// open opens both sides and what they agreed on, and refuses what cannot be compared.
+func open(ctx context.Context, s *session.Session, r Request) (c compared, err error) {
+	c = compared{session: s}
+	defer func() {
+		if err != nil {
+			c.close()
+		}
+	}()
+	if c.parcel, err = library.Verified(ctx, s, r.Parcel); err != nil {
+		return c, err
+	}
+	c.source = c.parcel.Manifest.Source
+	if c.source == r.Against && c.parcel.Manifest.Origin == "" {
+		return c, session.Usage("Parcel %s was exported from %s itself; name another environment with --against", library.NameOf(c.parcel), r.Against)
+	}
+	if c.catalog, err = s.Workspace.Catalog(); err != nil {
+		return c, err
+	}
+	if err := sameKeys(c.parcel, c.catalog, s.Workspace.CatalogName()); err != nil {
+		return c, err
+	}
+	t, err := openTarget(ctx, s, r.Against, c.catalog)
+	if err != nil {
+		return c, err
+	}
+	c.env, c.reader, c.target, c.against = t.Described, t.Environment, t.name, t.parcel
+	c.model = &environment.Model{Environment: c.target, Catalog: c.catalog, Shapes: c.parcel.Manifest.Keys}
+	if c.scratch, err = s.Workspace.Scratch(); err != nil {
+		return c, err
+	}
+	if c.number, err = nextNumber(s); err != nil {
+		return c, err
+	}
+	if c.known, c.remembers, err = openAgreed(ctx, c, r.Agreed); err != nil {
+		return c, err
+	}
+	if c.selection, err = choose.SelectTypes(c.parcel.Catalog, c.parcel.Manifest.Selection); err != nil {
+		return c, err
+	}
+	if err := c.fits(); err != nil {
+		return c, err
+	}
+	return c, c.selection.Compile(c.catalog, c.target, c.env.About.Places, c.parcel.Manifest.Selection)
+}
+
+func (c compared) close() {
+	c.remembers.Discard()
+	if c.known != nil {
+		_ = c.known.Close()
+	}
+	if c.env.Environment != nil {
+		_ = c.env.Close()
+	}
+	if c.parcel != nil {
+		_ = c.parcel.Close()
+	}
+}
+
+func nextNumber(s *session.Session) (int, error) {
+	numbers, err := s.Workspace.DocketNumbers()
+	if err != nil || len(numbers) == 0 {
+		return 1, err
+	}
+	return numbers[len(numbers)-1] + 1, nil
+}
+
+// openAgreed finds what both sides last agreed on: what is given, else what was
+// remembered of this pair. Parcels made by hand and parcels that are only compared with
+// each other leave no trace.
+func openAgreed(ctx context.Context, c compared, given string) (known *parcel.Reader, remembers *agreed.Writing, err error) {
+	p := c.parcel.Manifest
+	paired := c.against == nil && p.Origin == ""
+	switch {
+	case given != "":
+		if known, err = library.Verified(ctx, c.session, given); err == nil {
+			err = sameKeys(known, c.catalog, c.session.Workspace.CatalogName())
+		}
+	case paired:
+		known, err = agreed.Open(c.session, p.Source, c.target)
+	}
+	if err == nil && paired {
+		remembers, err = agreed.Begin(c.session, p.Source, c.target, known, p.Keys, c.catalog)
+	}
+	return known, remembers, err
+}
+
+// agreedLater reports whether what is known to be agreed on a type is from a parcel that
+// was exported after this one: then it says nothing about who moved since.
+func (c compared) agreedLater(typ string) bool {
+	return c.known != nil && c.known.Manifest.UpTo[typ] > c.parcel.Manifest.ExportedAt
+}
+
+// fits refuses a target in which the catalog does not hold, unless it is just that a
+// whole type is not there: then the type is not compared, and that is said.
+func (c compared) fits() error {
+	var names []string
+	for _, t := range c.parcel.Manifest.Types {
+		names = append(names, t.Name)
+	}
+	var bad []catalog.Problem
+	for _, p := range c.env.Problems(c.catalog, names) {
+		if !p.Missing {
+			bad = append(bad, p)
+		}
+	}
+	if len(bad) > 0 {
+		return &session.CatalogError{Catalog: c.session.Workspace.CatalogName(), Environment: c.target, Problems: bad}
+	}
+	return nil
+}
+
+// header says in the docket what was compared with what.
+func (c compared) header(out *sink) (docket.Header, error) {
+	p := c.parcel.Manifest
+	file, err := filepath.Abs(c.parcel.Path())
+	if err != nil {
+		return docket.Header{}, err
+	}
+	h := docket.Header{
+		Number: c.number, Parcel: library.NameOf(c.parcel), ParcelFile: file, ParcelSeal: p.Seal, Source: p.Source,
+		ExportedAt: p.ExportedAt, ExportedBy: p.ExportedBy, Target: c.target, TargetAddress: c.env.About.Address,
+		MatchedAt: docket.Stamp(c.session.Now()), MatchedBy: c.session.Who, Keys: p.Keys, NotCompared: out.left, Program: c.session.Program,
+		Paired: c.pairs, Resealed: p.Resealed, ByHand: p.Origin != "",
+	}
+	if t := c.against; t != nil {
+		h.TargetParcel, h.TargetExportedAt, h.TargetExportedBy = library.NameOf(t), t.Manifest.ExportedAt, t.Manifest.ExportedBy
+	}
+	return h, nil
+}
+
+// fromParcel gives the compared fields of the parcel's records. A parcel has no internal
+// ids; where a key occurs twice, the spelling of each tells the records apart.
+func (c compared) fromParcel(ctx context.Context, typ string, fields []record.Field, at []int) record.Stream {
+	return func(yield func(record.Record, error) bool) {
+		for rec, err := range c.parcel.Records(ctx, typ) {
+			if err == nil {
+				values := make([]record.Value, len(at))
+				for i, from := range at {
+					values[i] = rec.Values[from]
+				}
+				rec.Values, rec.ID = values, c.catalog.Address(typ, rec.Key)
+				rec.Line = record.AppendLine(nil, fields, record.Record{Key: rec.Key, Values: values})
+				c.session.Progress.Add(1)
+			}
+			if !yield(rec, err) {
+				return
+			}
+		}
+	}
+}
+
+// unknownInTarget says which records a target that is a parcel may have without their
+// being in it: any, of a type that was not exported whole.
+func (c compared) unknownInTarget(typ string) func(record.Key) bool {
+	if c.against == nil {
+		return nil
+	}
+	pt, _ := c.against.Manifest.Type(typ)
+	return func(record.Key) bool { return !pt.Whole }
+}
+
+// checkAgreed cautions where what was agreed is from after the export.
+func checkAgreed(ctx context.Context, c compared, out *sink) error {
+	var types []string
+	for _, pt := range c.parcel.Manifest.Types {
+		if c.agreedLater(pt.Name) {
+			types = append(types, pt.Name)
+		}
+	}
+	if len(types) == 0 {
+		return nil
+	}
+	return out.onDocket(ctx, check.Overtaken(library.NameOf(c.parcel), c.source, c.target, types))
+}
+
+// target is what a parcel is matched with: an environment or another parcel.
+type target struct {
+	session.Described
+	name   string
+	parcel *parcel.Reader
+}
+
+// sameKeys refuses a parcel whose keys or references mean something else than the
+// workspace's catalog says now: records would be matched by the wrong fields.
+func sameKeys(p *parcel.Reader, c *catalog.Catalog, name string) error {
+	for _, pt := range p.Manifest.Types {
+		was, ok := p.Catalog.Type(pt.Name)
+		if !ok {
+			return &parcel.Error{Parcel: p.Path(), File: "parcel.json", Message: fmt.Sprintf("it holds records of %q, which its own catalog does not describe", pt.Name)}
+		}
+		now, here := c.Type(pt.Name)
+		if !here {
+			return session.Usage("The parcel holds records of %s, which %s does not describe%s Describe it, or export without it", pt.Name, name, orEnd(yamldoc.Nearest(pt.Name, c.Names())))
+		}
+		if changed := keyChange(was, now); changed != nil {
+			return session.Usage("%s says %v. Export again, then match", name, changed)
+		}
+	}
+	return nil
+}
+
+func orEnd(near string) string {
+	if near == "" {
+		return "."
+	}
+	return near
+}
+
+// keyChange says how a type's key or references changed, nil where they did not.
+func keyChange(was, now *catalog.Type) error {
+	if !slices.Equal(was.Key, now.Key) {
+		return fmt.Errorf("the key of %s is %v; when the parcel was exported it was %v", was.Name, now.Key, was.Key)
+	}
+	for field, ref := range was.Refers {
+		if !slices.Equal(now.Refers[field].To, ref.To) || (now.Refers[field].Inside == nil) != (ref.Inside == nil) {
+			return fmt.Errorf("field %s of %s refers to %q; when the parcel was exported it was %q", field, was.Name, strings.Join(now.Refers[field].To, ", "), strings.Join(ref.To, ", "))
+		}
+	}
+	return nil
+}
+
+// openTarget opens the target of a match.
+func openTarget(ctx context.Context, s *session.Session, name string, c *catalog.Catalog) (target, error) {
+	if _, err := s.Workspace.Environment(name); err == nil {
+		env, err := s.OpenDescribed(ctx, name, c)
+		return target{Described: env, name: name}, err
+	} else if _, pathErr := library.Path(s, name); pathErr != nil {
+		return target{}, err
+	}
+	p, err := library.Verified(ctx, s, name)
+	if err != nil {
+		return target{}, err
+	}
+	if err := sameKeys(p, c, s.Workspace.CatalogName()); err != nil {
+		return target{}, errors.Join(err, p.Close())
+	}
+	called := fmt.Sprintf("%s (parcel %s)", p.Manifest.Source, library.NameOf(p))
+	return target{Described: sides.DescribeParcel(p, called, c), name: called, parcel: p}, nil
+}
+
+// CanMatch refuses a target that is neither an environment nor a parcel, before anything
+// is exported to be matched with it.
+func CanMatch(s *session.Session, name string) error {
+	_, err := s.Workspace.Environment(name)
+	if err != nil {
+		if _, pathErr := library.Path(s, name); pathErr == nil {
+			return nil
+		}
+	}
+	return err
+}

@@ -1,0 +1,10 @@
+// Package matching compares a parcel with an environment, or with another parcel, and makes
+// a docket of what differs.
+//
+// The contract: in go a parcel whose seal holds, a target and what both last agreed on; out
+// comes a docket that appears complete or not at all, and what is agreed now. Of the target
+// only what is in the parcel's scope is read; nothing is written to it. What is compared
+// with what is a value (compared), the type at work another one (atWork); both are handed
+// on and never changed. Findings, needs and checks go into a sink, in the order of the
+// catalog and of keys.
+package matching

@@ -1,0 +1,68 @@
+package matching
+
+import (
+	"context"
+	"time"
+
+	"anagram/internal/core/check"
+	"anagram/internal/flow/library"
+	"anagram/internal/store/docket"
+)
+
+// checkTimes adds what time has to say about the whole docket.
+func checkTimes(ctx context.Context, c compared, fresh bool, out *sink) error {
+	p := c.parcel.Manifest
+	name := library.NameOf(c.parcel)
+	if exported, err := time.Parse(time.RFC3339, p.ExportedAt); err == nil {
+		if found, old := check.Age(name, exported, c.session.Now()); old {
+			if err := out.onDocket(ctx, found); err != nil {
+				return err
+			}
+		}
+	}
+	if !fresh {
+		moved, reached := library.SourceMoved(ctx, c.session, c.parcel)
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if found, ok := check.Source(name, p.Source, moved); reached && ok {
+			if err := out.onDocket(ctx, found); err != nil {
+				return err
+			}
+		}
+	}
+	if c.against != nil {
+		return nil
+	}
+	return checkDockets(ctx, c, out)
+}
+
+// checkDockets tells of other dockets for the same target that are under way.
+func checkDockets(ctx context.Context, c compared, out *sink) error {
+	summaries, err := c.session.Summaries(ctx)
+	if err != nil {
+		return err
+	}
+	for _, d := range summaries {
+		if d.Err != nil || d.Header.Target != c.target {
+			continue
+		}
+		imports, open := 0, false
+		for _, r := range d.Runs {
+			if r.Kind == docket.ImportRun || r.Kind == docket.ConfirmRun {
+				imports++
+				open = r.EndedAt == "" || r.Unsettled()
+			}
+		}
+		switch {
+		case open:
+			err = out.onDocket(ctx, check.Unfinished(d.Header.Number, c.target))
+		case imports == 0 && d.Tally.Approved > 0 && !docket.LoadsWait(d.Runs):
+			err = out.onDocket(ctx, check.Open(d.Header.Number, c.target, d.Tally.Approved))
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
