@@ -14,7 +14,7 @@ import (
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/demo"
-	"anagram/internal/environment/suite"
+	"anagram/internal/environment/conformance"
 )
 
 // server makes an empty database of an engine and gives its address and a connection.
@@ -22,9 +22,9 @@ func server(t *testing.T, p *place, engine, role string) (string, *sql.DB) {
 	t.Helper()
 	switch engine {
 	case "postgres":
-		return suite.Postgres(t)
+		return conformance.Postgres(t)
 	case "mysql":
-		return suite.MySQL(t)
+		return conformance.MySQL(t)
 	}
 	db, err := sql.Open("sqlite", "file:"+p.path(role+".db"))
 	require.NoError(t, err)

@@ -182,6 +182,7 @@ type finding struct {
 	Address, Type, Status, Decision string
 	Reasons                         []string
 	DecidedBy                       string `json:"decided_by"`
+	Carried                         int    `json:"carried_from"`
 	Note                            string
 	Was                             string `json:"target_address"`
 	Fields                          []shownField

@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"anagram/internal/environment/suite"
+	"anagram/internal/environment/conformance"
 )
 
 const secretWord = "pa55-w0rd-of-nobody"
@@ -346,7 +346,7 @@ func TestInternalIDsOfEveryKind(t *testing.T) {
 			assert.Equal(t, map[string]int{"target_only": 2}, totals(p.json(0, "match", "p", "--against", "target")))
 		})
 	}
-	_ = suite.Postgres // the servers of these tests are made there
+	_ = conformance.Postgres // the servers of these tests are made there
 }
 
 // A database may take values for the same that are not: it is asked, not imitated.

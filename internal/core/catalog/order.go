@@ -1,11 +1,15 @@
 package catalog
 
-import "slices"
+import (
+	"slices"
+
+	"anagram/internal/core/graph"
+)
 
 // Dependency order: what is referred to comes before what refers to it, owners
 // before parts, links last among equals, else the order of the file. Types that
-// refer to each other in a circle stand together. Found with Tarjan's algorithm for
-// strongly connected components, then by repeatedly taking the first ready component.
+// refer to each other in a circle stand together. Found by repeatedly taking the first
+// circle, or type that is in none, that waits for nothing.
 
 // orderTypes sorts types into dependency order.
 func orderTypes(types []*Type) []*Type {
@@ -21,7 +25,7 @@ func orderTypes(types []*Type) []*Type {
 			}
 		}
 	}
-	components := connected(edges)
+	components := graph.Components(edges)
 	componentOf := make([]int, len(types))
 	for c, members := range components {
 		for _, i := range members {
@@ -81,49 +85,4 @@ func orderTypes(types []*Type) []*Type {
 		}
 	}
 	return ordered
-}
-
-// connected finds the strongly connected components of a graph.
-func connected(edges [][]int) [][]int {
-	index := make([]int, len(edges)) // order of first visit, from 1
-	low := make([]int, len(edges))
-	onStack := make([]bool, len(edges))
-	var stack []int
-	var components [][]int
-	count := 0
-	var visit func(int)
-	visit = func(v int) {
-		count++
-		index[v], low[v] = count, count
-		stack = append(stack, v)
-		onStack[v] = true
-		for _, w := range edges[v] {
-			if index[w] == 0 {
-				visit(w)
-				low[v] = min(low[v], low[w])
-			} else if onStack[w] {
-				low[v] = min(low[v], index[w])
-			}
-		}
-		if low[v] != index[v] {
-			return
-		}
-		var members []int
-		for {
-			w := stack[len(stack)-1]
-			stack = stack[:len(stack)-1]
-			onStack[w] = false
-			members = append(members, w)
-			if w == v {
-				break
-			}
-		}
-		components = append(components, members)
-	}
-	for v := range edges {
-		if index[v] == 0 {
-			visit(v)
-		}
-	}
-	return components
 }

@@ -1,6 +1,7 @@
 package record
 
 import (
+	"encoding/hex"
 	"fmt"
 	"strings"
 	"unicode"
@@ -73,14 +74,14 @@ func DecodePart(s string) (string, error) {
 			out = append(out, s[i])
 			continue
 		}
-		var b byte
+		var b [1]byte
 		if i+2 >= len(s) {
 			return "", fmt.Errorf("%q ends inside a percent code; a percent sign itself is written %%25", s)
 		}
-		if _, err := fmt.Sscanf(s[i+1:i+3], "%02X", &b); err != nil {
+		if _, err := hex.Decode(b[:], []byte(s[i+1:i+3])); err != nil {
 			return "", fmt.Errorf("%q holds %q, which is no percent code; a percent sign itself is written %%25", s, s[i:i+3])
 		}
-		out = append(out, b)
+		out = append(out, b[0])
 		i += 2
 	}
 	if !utf8.Valid(out) {

@@ -128,8 +128,9 @@ func ParseLine(line []byte, typ string, fields []Field, shapes Shapes) (Record, 
 			if item.kind != jsonObject {
 				return r, errors.New(`"values" is a JSON object`)
 			}
+			find := fieldFinder(fields)
 			for j, fieldName := range item.names {
-				at := slices.IndexFunc(fields, func(f Field) bool { return f.Name == fieldName })
+				at := find(fieldName)
 				if at < 0 {
 					return r, fmt.Errorf("the field %q is not described in the manifest", fieldName)
 				}
@@ -150,6 +151,34 @@ func ParseLine(line []byte, typ string, fields []Field, shapes Shapes) (Record, 
 		}
 	}
 	return r, nil
+}
+
+// fieldFinder gives positions of fields by name, -1 for none; fastest where they are asked
+// for in order, and linear in any.
+func fieldFinder(fields []Field) func(name string) int {
+	next := 0
+	var byName map[string]int
+	return func(name string) int {
+		at := next
+		switch {
+		case next < len(fields) && fields[next].Name == name:
+		case len(fields) <= 8:
+			at = FieldAt(fields, name)
+		default:
+			if byName == nil {
+				byName = make(map[string]int, len(fields))
+				for i, f := range fields {
+					byName[f.Name] = i
+				}
+			}
+			var ok bool
+			if at, ok = byName[name]; !ok {
+				at = -1
+			}
+		}
+		next = max(next, at+1)
+		return at
+	}
 }
 
 // ParseKey reads the JSON array of a key's parts.

@@ -11,6 +11,8 @@ import (
 	"cmp"
 	"container/heap"
 	"slices"
+
+	"anagram/internal/core/graph"
 )
 
 // Node is one approved finding.
@@ -114,7 +116,7 @@ func deferred(nodes []Node, edges [][]edge) map[link]bool {
 	}
 	// What is stuck is a circle or waits for one. Only references inside a circle
 	// are put off, so that everything else is written in one go.
-	group := components(stuck, edges)
+	group := circles(stuck, edges)
 	for _, i := range stuck {
 		for _, e := range edges[i] {
 			if same, ok := group[e.to]; ok && same == group[i] && !e.required {
@@ -191,62 +193,25 @@ func (h *readyHeap) Pop() any {
 	return x
 }
 
-// components numbers the circles among the stuck nodes (Tarjan, without recursion,
-// as chains of records may be long).
-func components(stuck []int, edges [][]edge) map[int]int {
-	inside := map[int]bool{}
-	for _, i := range stuck {
-		inside[i] = true
+// circles numbers the circles among the stuck nodes.
+func circles(stuck []int, edges [][]edge) map[int]int {
+	at := make(map[int]int, len(stuck))
+	for n, i := range stuck {
+		at[i] = n
 	}
-	index, low, group := map[int]int{}, map[int]int{}, map[int]int{}
-	onStack := map[int]bool{}
-	var stack []int
-	count, groups := 0, 0
-	type frame struct{ node, edge int }
-	for _, root := range stuck {
-		if index[root] != 0 {
-			continue
-		}
-		frames := []frame{{node: root}}
-		for len(frames) > 0 {
-			f := &frames[len(frames)-1]
-			v := f.node
-			if f.edge == 0 {
-				count++
-				index[v], low[v] = count, count
-				stack = append(stack, v)
-				onStack[v] = true
-			}
-			if f.edge < len(edges[v]) {
-				w := edges[v][f.edge].to
-				f.edge++
-				switch {
-				case !inside[w]:
-				case index[w] == 0:
-					frames = append(frames, frame{node: w})
-				case onStack[w]:
-					low[v] = min(low[v], index[w])
-				}
-				continue
-			}
-			frames = frames[:len(frames)-1]
-			if len(frames) > 0 {
-				parent := frames[len(frames)-1].node
-				low[parent] = min(low[parent], low[v])
-			}
-			if low[v] == index[v] {
-				groups++
-				for {
-					w := stack[len(stack)-1]
-					stack = stack[:len(stack)-1]
-					onStack[w] = false
-					group[w] = groups
-					if w == v {
-						break
-					}
-				}
+	inside := make([][]int, len(stuck))
+	for n, i := range stuck {
+		for _, e := range edges[i] {
+			if to, ok := at[e.to]; ok {
+				inside[n] = append(inside[n], to)
 			}
 		}
 	}
-	return group
+	out := make(map[int]int, len(stuck))
+	for number, members := range graph.Components(inside) {
+		for _, n := range members {
+			out[stuck[n]] = number
+		}
+	}
+	return out
 }

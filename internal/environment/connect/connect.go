@@ -8,7 +8,9 @@ import (
 
 	"anagram/internal/environment"
 	"anagram/internal/environment/folder"
-	"anagram/internal/environment/sqldb"
+	"anagram/internal/environment/sqldb/mysql"
+	"anagram/internal/environment/sqldb/postgres"
+	"anagram/internal/environment/sqldb/sqlite"
 )
 
 // Target says which environment is to be opened.
@@ -24,13 +26,13 @@ type Target struct {
 func Open(ctx context.Context, t Target) (environment.Environment, error) {
 	switch t.Scheme {
 	case "sqlite":
-		return sqldb.OpenSQLite(ctx, t.Name, t.Address, t.ReadOnly)
+		return sqlite.Open(ctx, t.Name, t.Address, t.ReadOnly)
 	case "folder":
 		return folder.Open(ctx, t.Name, t.Address, t.ReadOnly)
 	case "postgres":
-		return sqldb.OpenPostgres(ctx, t.Name, t.Address, t.Password, t.ReadOnly)
+		return postgres.Open(ctx, t.Name, t.Address, t.Password, t.ReadOnly)
 	case "mysql":
-		return sqldb.OpenMySQL(ctx, t.Name, t.Address, t.Password, t.ReadOnly)
+		return mysql.Open(ctx, t.Name, t.Address, t.Password, t.ReadOnly)
 	default:
 		return nil, &environment.Error{Environment: t.Name, Message: fmt.Sprintf("there is no way to connect called %q.", t.Scheme)}
 	}

@@ -23,7 +23,7 @@ import (
 	"time"
 
 	"anagram/internal/environment"
-	"anagram/internal/environment/sqldb"
+	"anagram/internal/environment/sqldb/sqlite"
 	"anagram/internal/files/safe"
 	"anagram/internal/files/sqlitefile"
 )
@@ -76,7 +76,7 @@ func Open(ctx context.Context, name, path string, readOnly bool) (environment.En
 		_ = os.RemoveAll(f.temporary)
 		return nil, err
 	}
-	if f.Environment, err = sqldb.OpenTables(ctx, name, filepath.Join(f.temporary, "now.db"), readOnly); err != nil {
+	if f.Environment, err = sqlite.OpenTables(ctx, name, filepath.Join(f.temporary, "now.db"), readOnly); err != nil {
 		_ = os.RemoveAll(f.temporary)
 		return nil, err
 	}

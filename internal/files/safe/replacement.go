@@ -45,7 +45,7 @@ func Begin(folder, keep string) (*Replacement, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := root.RemoveAll(stageName); err == nil {
+	if err = root.RemoveAll(stageName); err == nil {
 		err = root.Mkdir(stageName, 0o700)
 	}
 	if err != nil {

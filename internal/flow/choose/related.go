@@ -16,7 +16,7 @@ import (
 // reads the records picked in the one before by their keys, a batch at a time, so that
 // the number of queries follows the depth of references, not the number of records.
 
-// gathering is one search for related records.
+// Related is one search for related records.
 type Related struct {
 	Session *session.Session
 	Env     session.Described
@@ -32,6 +32,8 @@ type Related struct {
 
 const gatherBatch = 1000
 
+// Gather finds what comes along with what was chosen. The set that it makes is the
+// caller's to close.
 func Gather(ctx context.Context, s *session.Session, env session.Described, model *environment.Model, chosen Chosen) (*Related, error) {
 	scratch, err := s.Workspace.Scratch()
 	if err != nil {
@@ -54,6 +56,7 @@ func Gather(ctx context.Context, s *session.Session, env session.Described, mode
 	return g, nil
 }
 
+// Whole reports whether all records of a type are taken.
 func (g *Related) Whole(typ string) bool { return g.Chosen.Whole[typ] || g.wholeAlong[typ] }
 
 func (g *Related) run(ctx context.Context) error {
@@ -292,7 +295,7 @@ func (g *Related) follow(v record.Value, address, field, owner string) error {
 	return nil
 }
 
-// mentions gives what is only referred to, one after the other, for a parcel's list; look
+// Mentions gives what is only referred to, one after the other, for a parcel's list; look
 // is given each batch before say makes the mentions of its records.
 func Mentions(set *spill.Picked, look func([]spill.Pick) error, say func(spill.Pick) (parcel.Mention, error)) func() (parcel.Mention, bool, error) {
 	var batch []spill.Pick
@@ -315,7 +318,7 @@ func Mentions(set *spill.Picked, look func([]spill.Pick) error, say func(spill.P
 	}
 }
 
-// missing names a pattern of one address that no record has.
+// Missing names a pattern of one address that no record has.
 func (g *Related) Missing(source string) error {
 	for i, p := range g.Chosen.Patterns {
 		covered := false

@@ -19,7 +19,7 @@ import (
 	"anagram/internal/store/workspace"
 )
 
-// selection is an export's request, made ready.
+// Chosen is an export's request, made ready.
 type Chosen struct {
 	Types    []string // all record types that are chosen from, in dependency order
 	Whole    map[string]bool
@@ -33,6 +33,7 @@ type Chosen struct {
 	Unstamped, UnstampedParts []string
 }
 
+// SelectTypes makes a selection ready: which types it chooses from, and how.
 func SelectTypes(c *catalog.Catalog, s parcel.Selection) (Chosen, error) {
 	out := Chosen{Whole: map[string]bool{}, filtered: map[string]bool{}, Where: map[string][]*condition.Condition{}, Related: s.Related}
 	switch out.Related {
@@ -140,7 +141,7 @@ func readPattern(c *catalog.Catalog, text string) (record.Pattern, error) {
 	return p, nil
 }
 
-// compile makes the conditions ready for the fields of an environment.
+// Compile makes the conditions ready for the fields of an environment.
 func (s *Chosen) Compile(c *catalog.Catalog, environment string, places map[string]catalog.Place, from parcel.Selection) error {
 	for name := range s.filtered {
 		t, _ := c.Type(name)
@@ -181,12 +182,12 @@ func (s *Chosen) Compile(c *catalog.Catalog, environment string, places map[stri
 	return nil
 }
 
-// leavesOutType reports whether nothing of a type is wanted.
+// LeavesOutType reports whether nothing of a type is wanted.
 func (s Chosen) LeavesOutType(typ string) bool {
 	return slices.ContainsFunc(s.LeaveOut, func(p record.Pattern) bool { return p.WholeType(typ) })
 }
 
-// leavesOut reports whether a record is left out: by its own address, or because it is
+// LeavesOut reports whether a record is left out: by its own address, or because it is
 // part of one that is, as far as its key tells.
 func (s Chosen) LeavesOut(c *catalog.Catalog, typ string, key record.Key) bool {
 	if len(s.LeaveOut) == 0 {
@@ -207,12 +208,12 @@ func (s Chosen) LeavesOut(c *catalog.Catalog, typ string, key record.Key) bool {
 	return s.LeavesOut(c, t.PartOf, key.Parts()[at].Key())
 }
 
-// matches gives the pattern that selects a record by name, -1 for none.
+// Matches gives the pattern that selects a record by name, -1 for none.
 func (s Chosen) Matches(address string) int {
 	return slices.IndexFunc(s.Patterns, func(p record.Pattern) bool { return p.Match(address) })
 }
 
-// patternsFor gives the patterns that may select records of a type: those that are one
+// PatternsFor gives the patterns that may select records of a type: those that are one
 // address each, and whether there are others.
 func (s Chosen) PatternsFor(typ string) (exact []string, others bool) {
 	for _, p := range s.Patterns {
@@ -264,7 +265,7 @@ func Selection(s *session.Session, saved string, more parcel.Selection) (parcel.
 
 var sinceImport = regexp.MustCompile(`^last-import(?::(.+))?$`)
 
-// since says which moment changed-since stands for: a date, a time, or the last import
+// Since says which moment changed-since stands for: a date, a time, or the last import
 // from this source, whose records are those of the parcel that was imported then.
 func Since(ctx context.Context, s *session.Session, source, target, text string) (string, error) {
 	if text == "" {

@@ -6,7 +6,6 @@ import (
 
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
-	"anagram/internal/flow/session"
 	"anagram/internal/flow/standing"
 	"anagram/internal/store/docket"
 )
@@ -19,7 +18,7 @@ type Reviewed struct {
 }
 
 // Review gives the findings that fit, by type in dependency order, status and key.
-func Review(ctx context.Context, s *session.Session, d *docket.Docket, patterns []string, statuses []match.Status, types []string, give func(Reviewed) error) error {
+func Review(ctx context.Context, d *docket.Docket, patterns []string, statuses []match.Status, types []string, give func(Reviewed) error) error {
 	filter, err := findingFilter(d, patterns, statuses, types)
 	if err != nil {
 		return err

@@ -14,7 +14,7 @@ import (
 	"anagram/internal/store/parcel"
 )
 
-// ExportRequest says what to export.
+// Request says what to export.
 type Request struct {
 	Environment string
 	Selection   parcel.Selection
@@ -24,7 +24,7 @@ type Request struct {
 	Target      string // what it is to be matched with, where that is known
 }
 
-// ExportResult says what was exported.
+// Result says what was exported.
 type Result struct {
 	File     string
 	Manifest parcel.Manifest

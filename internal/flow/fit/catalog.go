@@ -23,13 +23,32 @@ type CatalogReport struct {
 	Records     map[string]int // by type, where it holds
 }
 
+// Broken counts the problems that an export or a match would stop at.
+func (r CatalogReport) Broken() int {
+	n := 0
+	for _, p := range r.Problems {
+		if !p.Caution {
+			n++
+		}
+	}
+	return n
+}
+
+// CatalogReports say how the catalog holds in several environments, and what shows only
+// where they are seen side by side.
+type CatalogReports struct {
+	Environments []CatalogReport
+	OneSided     []string      // fields that not all of them have
+	Checks       []check.Check // of a source and a target: releases, settings that must agree
+}
+
 // CheckCatalog compares the catalog with environments: places, fields, rights to read,
 // references that lead nowhere, keys that occur twice or are null.
-func CheckCatalog(ctx context.Context, s *session.Session, names []string) ([]CatalogReport, Together, error) {
-	var together Together
+func CheckCatalog(ctx context.Context, s *session.Session, names []string) (CatalogReports, error) {
+	var out CatalogReports
 	c, err := s.Workspace.Catalog()
 	if err != nil {
-		return nil, together, err
+		return out, err
 	}
 	pair := len(names) == 2 // a source and a target
 	if len(names) == 0 {
@@ -37,27 +56,20 @@ func CheckCatalog(ctx context.Context, s *session.Session, names []string) ([]Ca
 			names = append(names, e.Name)
 		}
 	}
-	var out []CatalogReport
 	fields := map[string]map[string][]record.Field{}
 	for _, name := range names {
 		report, fit, err := checkIn(ctx, s, c, name)
 		if err != nil {
-			return nil, together, err
+			return out, err
 		}
-		out = append(out, report)
+		out.Environments = append(out.Environments, report)
 		fields[name] = fit.Fields
 	}
-	together.OneSided = oneSided(c, names, fields)
+	out.OneSided = oneSided(c, names, fields)
 	if pair {
-		together.Checks, err = fitOf(ctx, s, c, names[0], names[1])
+		out.Checks, err = fitOf(ctx, s, c, names[0], names[1])
 	}
-	return out, together, err
-}
-
-// Together is what shows only where environments are seen side by side.
-type Together struct {
-	OneSided []string      // fields that not all of them have
-	Checks   []check.Check // of a source and a target: releases, settings that must agree
+	return out, err
 }
 
 // oneSided names the fields that not all of the environments have.

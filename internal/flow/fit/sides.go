@@ -30,13 +30,15 @@ func setting(ctx context.Context, env session.Described, c *catalog.Catalog, nam
 		return nil, session.Usage("anagram.yaml names the setting %s, but %s has %d fields beside its key in %s; a setting has one", address, t.Name, len(fields), name)
 	}
 	model := &environment.Model{Environment: name, Catalog: c, Shapes: env.Fit.Shapes}
-	for rec, err := range env.Read(ctx, model, environment.Reading{Type: t.Name, Fields: fields}) {
+	_, key, err := c.ParseAddress(env.Fit.Shapes, address)
+	if err != nil {
+		return nil, session.Usage("anagram.yaml names a setting that cannot be: %v", err)
+	}
+	for rec, err := range env.Read(ctx, model, environment.Reading{Type: t.Name, Fields: fields, Keys: []record.Key{key}}) {
 		if err != nil {
 			return nil, err
 		}
-		if p.Match(c.Address(t.Name, rec.Key)) {
-			return show.Show(c, fields[0], rec.Values[0]), nil
-		}
+		return show.Show(c, fields[0], rec.Values[0]), nil
 	}
 	return nil, nil
 }
@@ -53,7 +55,7 @@ func releaseOf(ctx context.Context, env session.Described, c *catalog.Catalog, e
 	return *value, nil
 }
 
-// agreed reads the settings that have to be equal; those that are not there are left out.
+// Settings reads the settings that have to be equal; those that are not there are left out.
 func Settings(ctx context.Context, s *session.Session, env session.Described, c *catalog.Catalog, name string) (map[string]string, error) {
 	out := map[string]string{}
 	for _, address := range s.Workspace.MustAgree {
@@ -68,14 +70,14 @@ func Settings(ctx context.Context, s *session.Session, env session.Described, c 
 	return out, nil
 }
 
-// side is one environment as far as its fit is concerned.
+// Side is one environment as far as its fit is concerned.
 type Side struct {
 	Name     string
 	Release  string
 	Settings map[string]string
 }
 
-// fitChecks compares two sides: the release by the target's policy, the settings always.
+// Checks compares two sides: the release by the target's policy, the settings always.
 func Checks(s *session.Session, source, target Side, policy string) []check.Check {
 	var out []check.Check
 	if c, bad := check.Releases(source.Name, target.Name, source.Release, target.Release, policy); bad {
@@ -95,7 +97,7 @@ func Checks(s *session.Session, source, target Side, policy string) []check.Chec
 	return out
 }
 
-// sideOf reads what the fit of an environment depends on.
+// SideOf reads what the fit of an environment depends on.
 func SideOf(ctx context.Context, s *session.Session, env session.Described, c *catalog.Catalog, name string) (Side, error) {
 	e, err := s.Workspace.Environment(name)
 	if err != nil {

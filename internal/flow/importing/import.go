@@ -110,6 +110,11 @@ func Import(ctx context.Context, s *session.Session, d *docket.Docket, rehearse 
 	return result, errors.Join(err, ended)
 }
 
+// Nothing reports whether no approval was even tried.
+func (r Result) Nothing() bool {
+	return r.New+r.Changed+r.Already+len(r.LeftOut)+len(r.Failures) == 0
+}
+
 // Refused gives the outcome of an import that a guard stopped.
 func (r Result) Refused(err error) Result {
 	var blocked *session.BlockedError

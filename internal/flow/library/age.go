@@ -40,7 +40,7 @@ func SourceMoved(ctx context.Context, s *session.Session, p *parcel.Reader) (mov
 		if !ok || t.StampAt == "" || pt.Newest == "" || len(env.Problems(p.Catalog, []string{pt.Name})) > 0 {
 			continue
 		}
-		n, err := laterThan(ctx, s, env, model, p, pt, t.StampAt)
+		n, err := laterThan(ctx, env, model, p, pt, t.StampAt)
 		if err != nil {
 			return nil, false
 		}
@@ -51,7 +51,7 @@ func SourceMoved(ctx context.Context, s *session.Session, p *parcel.Reader) (mov
 	return moved, true
 }
 
-func laterThan(ctx context.Context, s *session.Session, env session.Described, model *environment.Model, p *parcel.Reader, pt parcel.Type, stamp string) (int, error) {
+func laterThan(ctx context.Context, env session.Described, model *environment.Model, p *parcel.Reader, pt parcel.Type, stamp string) (int, error) {
 	t, _ := p.Catalog.Type(pt.Name)
 	moment := strings.TrimSuffix(pt.Newest, "Z") + "Z"
 	later, err := condition.Compile(fmt.Sprintf("%s > timestamp('%s')", stamp, moment), pt.Name, t.Known(env.About.Places[t.Place(model.Environment)]))
@@ -76,7 +76,7 @@ func laterThan(ctx context.Context, s *session.Session, env session.Described, m
 	return n, err
 }
 
-// eachKeys gives the keys of the parcel's records of a type in batches; wanted, where it
+// EachKeys gives the keys of the parcel's records of a type in batches; wanted, where it
 // is given, chooses among them.
 func EachKeys(ctx context.Context, p *parcel.Reader, typ string, wanted func(record.Record) bool, do func([]record.Key) error) error {
 	const size = 1000

@@ -25,7 +25,7 @@ type Entry struct {
 	Err      error
 }
 
-// Library lists the parcels of the workspace, newest first.
+// List lists the parcels of the workspace, newest first.
 func List(s *session.Session) ([]Entry, error) {
 	dir, err := s.Workspace.Parcels()
 	if err != nil {
@@ -59,7 +59,7 @@ func List(s *session.Session) ([]Entry, error) {
 	return out, nil
 }
 
-// OpenParcel opens a parcel by its name in the library or by a path.
+// Open opens a parcel by its name in the library or by a path.
 func Open(s *session.Session, name string) (*parcel.Reader, error) {
 	path, err := Path(s, name)
 	if err != nil {
@@ -76,7 +76,7 @@ type Record struct {
 }
 
 // Records gives the records of a parcel that a pattern selects, in order.
-func Records(ctx context.Context, s *session.Session, r *parcel.Reader, patterns []record.Pattern, give func(Record) error) error {
+func Records(ctx context.Context, r *parcel.Reader, patterns []record.Pattern, give func(Record) error) error {
 	for _, t := range r.Manifest.Types {
 		for rec, err := range r.Records(ctx, t.Name) {
 			if err != nil {
@@ -183,7 +183,7 @@ func Receive(ctx context.Context, s *session.Session, in io.Reader) (string, err
 	}
 }
 
-// verified opens a parcel whose bytes are what was sealed.
+// Verified opens a parcel whose bytes are what was sealed.
 func Verified(ctx context.Context, s *session.Session, name string) (*parcel.Reader, error) {
 	p, err := Open(s, name)
 	if err != nil {

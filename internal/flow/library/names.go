@@ -15,7 +15,7 @@ import (
 
 var parcelName = regexp.MustCompile(`^[\pL\pN][\pL\pN ._+-]*$`)
 
-// newParcelPath settles the name of a new parcel and where it goes; an empty name is made
+// NewPath settles the name of a new parcel and where it goes; an empty name is made
 // from the environment, date and time. What is there is never replaced.
 func NewPath(s *session.Session, name, environment string, asFolder bool) (settled, path string, err error) {
 	library, err := s.Workspace.Parcels()
@@ -55,6 +55,7 @@ func NewPath(s *session.Session, name, environment string, asFolder bool) (settl
 	}
 }
 
+// Path gives the file or folder of a parcel, by its name in the library or by a path.
 func Path(s *session.Session, name string) (string, error) {
 	library := filepath.Join(s.Workspace.Dir, "parcels")
 	for _, path := range []string{filepath.Join(library, name+parcel.Suffix), filepath.Join(library, name), name} {
@@ -70,7 +71,7 @@ func Path(s *session.Session, name string) (string, error) {
 	return "", session.Usage("There is no parcel %q, neither in the library nor as a path%s", name, yamldoc.Nearest(name, names))
 }
 
-// libraryName is a parcel's name as the library has it: that of its file.
+// NameOf is a parcel's name as the library has it: that of its file.
 func NameOf(p *parcel.Reader) string {
 	return strings.TrimSuffix(filepath.Base(p.Path()), parcel.Suffix)
 }

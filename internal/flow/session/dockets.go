@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"slices"
 
-	"anagram/internal/core/match"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/register"
 )
 
 // OpenDocket opens a docket by its number, "" for the newest, or by a path.
@@ -31,68 +31,8 @@ func (s *Session) OpenDocket(ctx context.Context, name string) (*docket.Docket, 
 	return docket.Open(ctx, name)
 }
 
-// DocketSummary is one docket with what became of it.
-type DocketSummary struct {
-	Header docket.Header
-	Path   string
-	Types  []docket.Type
-	Tally  Tally
-	Runs   []docket.Run
-	Err    error
-}
-
-// Tally counts the findings that can be decided, by decision.
-type Tally struct {
-	Open, Approved, Declined, Held int
-	// Stuck counts those open that no decision can bring on: conflicts as they stand.
-	Stuck int
-}
-
-// Summaries gives every docket of the workspace, oldest first.
-func (s *Session) Summaries(ctx context.Context) ([]DocketSummary, error) {
-	numbers, err := s.Workspace.DocketNumbers()
-	if err != nil {
-		return nil, err
-	}
-	var out []DocketSummary
-	for _, n := range numbers {
-		d, err := docket.Open(ctx, s.Workspace.DocketPath(n))
-		if err != nil {
-			out = append(out, DocketSummary{Header: docket.Header{Number: n}, Path: s.Workspace.DocketPath(n), Err: err})
-			continue
-		}
-		summary, err := Summarize(ctx, d)
-		_ = d.Close()
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, summary)
-	}
-	return out, nil
-}
-
-// Summarize counts the decisions of a docket and lists its runs.
-func Summarize(ctx context.Context, d *docket.Docket) (DocketSummary, error) {
-	out := DocketSummary{Header: d.Header, Path: d.Path(), Types: d.Types}
-	for f, err := range d.Findings(ctx, docket.Filter{}) {
-		if err != nil {
-			return out, err
-		}
-		switch {
-		case f.IsApproved():
-			out.Tally.Approved++
-		case f.Decision == docket.Declined:
-			out.Tally.Declined++
-		case f.Decision == docket.Held:
-			out.Tally.Held++
-		case match.Asks(f.Status):
-			out.Tally.Open++
-			if f.Hopeless() {
-				out.Tally.Stuck++
-			}
-		}
-	}
-	var err error
-	out.Runs, err = d.Runs(ctx)
-	return out, err
+// Summaries gives every docket of the workspace, oldest first; one that cannot be read has
+// its error.
+func (s *Session) Summaries(ctx context.Context) ([]register.Entry, error) {
+	return register.Dockets(ctx, s.Workspace)
 }

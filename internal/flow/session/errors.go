@@ -14,6 +14,7 @@ type UsageError struct{ Message string }
 
 func (e *UsageError) Error() string { return e.Message }
 
+// Usage makes a *UsageError.
 func Usage(format string, args ...any) error {
 	return &UsageError{Message: fmt.Sprintf(format, args...)}
 }
@@ -49,6 +50,7 @@ func (e *BlockedError) Error() string {
 	return out.String()
 }
 
+// UnknownType refuses a word that is no record type, with the nearest that is.
 func UnknownType(c *catalog.Catalog, name string) error {
 	return Usage("The catalog has no record type %q%s", name, yamldoc.Nearest(name, c.Names()))
 }

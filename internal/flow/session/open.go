@@ -9,6 +9,7 @@ import (
 	"anagram/internal/store/workspace"
 )
 
+// Open opens an environment of the workspace with the password that it has a way to.
 func (s *Session) Open(ctx context.Context, name string, readOnly bool) (environment.Environment, error) {
 	e, err := s.Workspace.Environment(name)
 	if err != nil {
@@ -48,13 +49,14 @@ func (s *Session) Login(name, password string) error {
 	return connect.Keep(name, e.Connect, password)
 }
 
-// described is an open environment with the catalog seen against it.
+// Described is an open environment with the catalog seen against it.
 type Described struct {
 	environment.Environment
 	About environment.Description
 	Fit   catalog.Fit
 }
 
+// OpenDescribed opens an environment for reading, with the catalog seen against it.
 func (s *Session) OpenDescribed(ctx context.Context, name string, c *catalog.Catalog) (Described, error) {
 	env, err := s.Open(ctx, name, true)
 	if err != nil {
@@ -68,7 +70,7 @@ func (s *Session) OpenDescribed(ctx context.Context, name string, c *catalog.Cat
 	return Described{Environment: env, About: about, Fit: c.Fits(name, about.Places)}, nil
 }
 
-// problems gives the problems of some record types and of all that their keys and
+// Problems gives the problems of some record types and of all that their keys and
 // references need.
 func (d Described) Problems(c *catalog.Catalog, types []string) []catalog.Problem {
 	needed := map[string]bool{}
@@ -96,6 +98,7 @@ func (d Described) Problems(c *catalog.Catalog, types []string) []catalog.Proble
 	return out
 }
 
+// EnvironmentNames lists the environments of the workspace.
 func (s *Session) EnvironmentNames() []string {
 	var out []string
 	for _, e := range s.Workspace.Environments {

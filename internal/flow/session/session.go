@@ -1,10 +1,3 @@
-// Package flow has the steps of the job: export, match, decide, import and what
-// stands around them, one file each.
-//
-// The contract: a step takes a request and gives a result, both without any form for
-// people. It reports progress through an interface, stops cleanly when its context is
-// cancelled, and leaves nothing half-written. Errors are typed; what exit code follows
-// from which is decided in the user interface.
 package session
 
 import (
@@ -30,9 +23,10 @@ type Progress interface {
 	Done()
 }
 
+// Stamp is now as files have it: UTC, to the millisecond.
 func (s *Session) Stamp() string { return s.Now().UTC().Format("2006-01-02T15:04:05.000Z07:00") }
 
-// minute gives a moment as people read it.
+// Minute gives a moment as people read it.
 func Minute(stamp string) string {
 	t, err := time.Parse(time.RFC3339, stamp)
 	if err != nil {

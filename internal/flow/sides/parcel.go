@@ -101,7 +101,7 @@ func (s parcelSide) fulfils(m *environment.Model, t parcel.Type, rec record.Reco
 	return true, nil
 }
 
-// project brings a record to other fields, by name. Kinds that differ between two
+// Project brings a record to other fields, by name. Kinds that differ between two
 // parcels, as from applications that keep the same thing in different columns, are
 // brought to what is asked for.
 func Project(t parcel.Type, rec record.Record, fields []record.Field) (record.Record, error) {

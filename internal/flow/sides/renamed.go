@@ -9,7 +9,7 @@ import (
 	"anagram/internal/store/docket"
 )
 
-// pairsOf gives the pairs of a docket; nil where it has none.
+// PairsOf gives the pairs of a docket; nil where it has none.
 func PairsOf(d *docket.Docket) (*pairing.Names, error) {
 	if len(d.Header.Paired) == 0 {
 		return nil, nil
@@ -173,7 +173,7 @@ func (w pairedWork) Write(ctx context.Context, m *environment.Model, changes []e
 	return refused, flush()
 }
 
-// named brings a change to the names of the target as it is by now.
+// Named brings a change to the names of the target as it is by now.
 func Named(names *pairing.Names, c environment.Change) environment.Change {
 	if !names.Touches(c.Type) {
 		return c

@@ -11,7 +11,7 @@ import (
 	"anagram/internal/store/docket"
 )
 
-// approval is one approved finding, with what is needed to sequence it.
+// Approval is one approved finding, with what is needed to sequence it.
 type Approval struct {
 	ID       int64
 	Type     string
@@ -23,13 +23,13 @@ type Approval struct {
 	After    []int64 // findings that give up a value which this one gets
 }
 
-// standing is which approved findings can be imported as things stand.
+// Standing is which approved findings can be imported as things stand.
 type Standing struct {
 	Approved []*Approval // in docket order
 	Blocked  map[int64][]check.Check
 }
 
-// readStanding works out what can be imported.
+// Read works out what can be imported.
 func Read(ctx context.Context, d *docket.Docket) (Standing, error) {
 	out := Standing{Blocked: map[int64][]check.Check{}}
 	byID := map[int64]*Approval{}
@@ -189,7 +189,7 @@ func (s Standing) readClaims(ctx context.Context, d *docket.Docket) (map[int64][
 	return out, nil
 }
 
-// writes reports whether a field of the finding is going to be written.
+// Writes reports whether a field of the finding is going to be written.
 func (a *Approval) Writes(field string) bool {
 	if a.Status == match.New {
 		return !slices.Contains(a.declined, field)
@@ -197,7 +197,7 @@ func (a *Approval) Writes(field string) bool {
 	return slices.Contains(a.fields, field)
 }
 
-// rekeys reports whether the record is going to get the source's key.
+// Rekeys reports whether the record is going to get the source's key.
 func (a *Approval) Rekeys(c *catalog.Catalog) bool {
 	t, ok := c.Type(a.Type)
 	return ok && a.Status != match.New && slices.ContainsFunc(t.Key, func(field string) bool { return slices.Contains(a.fields, field) })

@@ -169,7 +169,9 @@ type Standing struct {
 	DecidedBy string
 	DecidedAt string
 	Note      string
-	seq       int64
+	// CarriedFrom is the earlier docket in which this was decided first, 0 for none.
+	CarriedFrom int
+	seq         int64
 	// ByField holds decisions on single fields that came after the record's.
 	ByField map[string]Decision
 }

@@ -76,11 +76,11 @@ func TestALaterDecisionCounts(t *testing.T) {
 		verdict  Verdict
 		approved []string
 	}{
-		{Verdict{1, "y", Approved}, []string{"y"}},
-		{Verdict{1, "", Approved}, []string{"x", "y"}},
-		{Verdict{1, "x", Declined}, []string{"y"}},
-		{Verdict{1, "", Held}, nil},
-		{Verdict{1, "x", Approved}, []string{"x"}},
+		{Verdict{Finding: 1, Field: "y", Decision: Approved}, []string{"y"}},
+		{Verdict{Finding: 1, Field: "", Decision: Approved}, []string{"x", "y"}},
+		{Verdict{Finding: 1, Field: "x", Decision: Declined}, []string{"y"}},
+		{Verdict{Finding: 1, Field: "", Decision: Held}, nil},
+		{Verdict{Finding: 1, Field: "x", Decision: Approved}, []string{"x"}},
 	} {
 		require.NoError(t, d.Decide(ctx, "jonas", "because", noon, []Verdict{step.verdict}))
 		f := findings(t, d)["u/A"]
@@ -92,13 +92,13 @@ func TestALaterDecisionCounts(t *testing.T) {
 	assert.Equal(t, "approved", f.Fields[0].Decision)
 	assert.Equal(t, "jonas", f.DecidedBy)
 	assert.Equal(t, "2026-11-23T12:00:00Z", f.DecidedAt)
-	require.NoError(t, d.Decide(ctx, "jonas", "", noon, []Verdict{{4, "", Approved}}))
+	require.NoError(t, d.Decide(ctx, "jonas", "", noon, []Verdict{{Finding: 4, Field: "", Decision: Approved}}))
 	assert.False(t, findings(t, d)["u/D"].IsApproved(), "what only the target has is never imported")
 }
 
 func TestTheLogOfDecisionsOnlyGrows(t *testing.T) {
 	d := open(t)
-	require.NoError(t, d.Decide(context.Background(), "jonas", "", noon, []Verdict{{1, "", Approved}}))
+	require.NoError(t, d.Decide(context.Background(), "jonas", "", noon, []Verdict{{Finding: 1, Field: "", Decision: Approved}}))
 	for _, statement := range []string{"UPDATE decisions SET who = 'nobody'", "DELETE FROM decisions"} {
 		_, err := d.db.Exec(statement)
 		assert.ErrorContains(t, err, "decisions are never")

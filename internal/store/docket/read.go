@@ -20,6 +20,7 @@ type Filter struct {
 	// ByStatus orders the findings of a type by status, in the order of match.Statuses,
 	// before their keys.
 	ByStatus bool
+	decided  bool // only those with a decision
 }
 
 // Match reports whether an address is among those wanted.
@@ -45,14 +46,19 @@ func (d *Docket) Findings(ctx context.Context, filter Filter) iter.Seq2[Finding,
 	}
 }
 
+// Decided streams the findings on which something was decided, in the same order.
+func (d *Docket) Decided(ctx context.Context) iter.Seq2[Finding, error] {
+	return d.Findings(ctx, Filter{decided: true})
+}
+
 func (d *Docket) findings(ctx context.Context, filter Filter, yield func(Finding) bool) error {
 	byField, err := d.fieldDecisions(ctx)
 	if err != nil {
 		return err
 	}
 	query := `SELECT f.id, f.type, f.key_order, f.key, f.address, f.was, f.title, f.status, f.reasons, ifnull(f.source, ''), ifnull(f.target, ''), f.fields,
-		ifnull(d.decision, 'open'), ifnull(d.who, ''), ifnull(d.at, ''), ifnull(d.note, ''), ifnull(d.last, 0)
-		FROM findings f LEFT JOIN (SELECT finding, max(seq) AS last, decision, who, at, note FROM decisions WHERE field = '' GROUP BY finding) d ON d.finding = f.id`
+		ifnull(d.decision, 'open'), ifnull(d.who, ''), ifnull(d.at, ''), ifnull(d.note, ''), ifnull(d.carried, 0), ifnull(d.last, 0)
+		FROM findings f LEFT JOIN (SELECT finding, max(seq) AS last, decision, who, at, note, carried FROM decisions WHERE field = '' GROUP BY finding) d ON d.finding = f.id`
 	var where []string
 	var args []any
 	limit := func(column string, values []string) {
@@ -70,6 +76,9 @@ func (d *Docket) findings(ctx context.Context, filter Filter, yield func(Finding
 		statuses = append(statuses, string(s))
 	}
 	limit("f.status", statuses)
+	if filter.decided {
+		where = append(where, "f.id IN (SELECT finding FROM decisions)")
+	}
 	if len(where) > 0 {
 		query += " WHERE " + strings.Join(where, " AND ")
 	}
@@ -91,7 +100,7 @@ func (d *Docket) findings(ctx context.Context, filter Filter, yield func(Finding
 		var order []byte
 		var reasons, fields string
 		err := rows.Scan(&f.ID, &f.Type, &order, &f.Key, &f.Address, &f.Was, &f.Title, &f.Status, &reasons, &f.Source, &f.Target, &fields,
-			&f.Decision, &f.DecidedBy, &f.DecidedAt, &f.Note, &f.seq)
+			&f.Decision, &f.DecidedBy, &f.DecidedAt, &f.Note, &f.CarriedFrom, &f.seq)
 		if err != nil {
 			return err
 		}

@@ -21,7 +21,7 @@ import (
 )
 
 // Version is written to the file's user_version.
-const Version = 2
+const Version = 3
 
 // applicationID marks the file: "Angm".
 const applicationID = 0x416e676d
@@ -59,7 +59,8 @@ CREATE INDEX claims_finding ON claims (finding, fields);
 CREATE TABLE contents (sha256 TEXT PRIMARY KEY, data BLOB NOT NULL);
 CREATE TABLE decisions (
   seq INTEGER PRIMARY KEY AUTOINCREMENT, at TEXT NOT NULL, who TEXT NOT NULL,
-  finding INTEGER NOT NULL, field TEXT NOT NULL, decision TEXT NOT NULL, note TEXT NOT NULL);
+  finding INTEGER NOT NULL, field TEXT NOT NULL, decision TEXT NOT NULL, note TEXT NOT NULL,
+  carried INTEGER NOT NULL DEFAULT 0);
 CREATE INDEX decisions_finding ON decisions (finding, field, seq);
 CREATE TRIGGER decisions_stay BEFORE UPDATE ON decisions BEGIN SELECT raise(ABORT, 'decisions are never changed'); END;
 CREATE TRIGGER decisions_remain BEFORE DELETE ON decisions BEGIN SELECT raise(ABORT, 'decisions are never removed'); END;

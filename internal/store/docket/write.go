@@ -16,18 +16,19 @@ type Verdict struct {
 	Finding  int64
 	Field    string // "" for the whole record
 	Decision Decision
+	Carried  int // the earlier docket that it was decided in first, 0 for this one
 }
 
 // Decide appends verdicts to the log, all or none, and makes them durable.
 func (d *Docket) Decide(ctx context.Context, who, note string, at time.Time, verdicts []Verdict) error {
 	return d.transaction(ctx, func(tx *sql.Tx) error {
-		stmt, err := tx.PrepareContext(ctx, "INSERT INTO decisions (at, who, finding, field, decision, note) VALUES (?,?,?,?,?,?)")
+		stmt, err := tx.PrepareContext(ctx, "INSERT INTO decisions (at, who, finding, field, decision, note, carried) VALUES (?,?,?,?,?,?,?)")
 		if err != nil {
 			return err
 		}
 		defer stmt.Close()
 		for _, v := range verdicts {
-			if _, err := stmt.ExecContext(ctx, Stamp(at), who, v.Finding, v.Field, string(v.Decision), note); err != nil {
+			if _, err := stmt.ExecContext(ctx, Stamp(at), who, v.Finding, v.Field, string(v.Decision), note, v.Carried); err != nil {
 				return err
 			}
 		}

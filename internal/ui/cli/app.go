@@ -44,7 +44,7 @@ type app struct {
 	verbose      bool
 	noColor      bool
 	ran          bool // a command was reached; errors before that are wrong usage
-	code         int  // exit code of a command that ended without an error
+	result       any  // of a command that ended without an error, for the exit code
 }
 
 // Run runs the program and gives its exit code.

@@ -13,6 +13,7 @@ import (
 	"anagram/internal/flow/fit"
 	"anagram/internal/flow/inspect"
 	"anagram/internal/flow/session"
+	"anagram/internal/ui/text"
 )
 
 func (a *app) catalogCommand() *cobra.Command {
@@ -86,16 +87,16 @@ func (a *app) showTypes(c *catalog.Catalog) error {
 		}
 		return a.printJSON(map[string]any{"types": list})
 	}
-	t := table{columns: []string{"record type", "key", "refers to"}}
+	t := text.Table{Columns: []string{"record type", "key", "refers to"}}
 	for _, typ := range c.Types {
-		t.add(typ.Name, strings.Join(keyWords(typ), ", "), strings.Join(refersTo(typ), ", "))
+		t.Add(typ.Name, strings.Join(keyWords(typ), ", "), strings.Join(refersTo(typ), ", "))
 	}
 	a.printTable(t, "")
 	if len(c.Areas) > 0 {
 		fmt.Fprintln(a.Out)
-		areas := table{columns: []string{"area", "record types"}}
+		areas := text.Table{Columns: []string{"area", "record types"}}
 		for _, area := range c.Areas {
-			areas.add(area.Name, strings.Join(area.Types, ", "))
+			areas.Add(area.Name, strings.Join(area.Types, ", "))
 		}
 		a.printTable(areas, "")
 	}
@@ -223,28 +224,26 @@ func (a *app) catalogCheckCommand() *cobra.Command {
 named. Of two, the first is taken for the source and the second for the target: then
 their releases and the settings that must agree are compared as well.`,
 		RunE: a.step(0, -1, func(cmd *cobra.Command, s *session.Session, given []string) error {
-			reports, together, err := fit.CheckCatalog(cmd.Context(), s, given)
+			reports, err := fit.CheckCatalog(cmd.Context(), s, given)
 			if err != nil {
 				return err
 			}
+			a.result = reports
 			list := []map[string]any{}
-			for _, r := range reports {
+			for _, r := range reports.Environments {
 				list = append(list, a.printCheck(s, r))
 			}
 			if a.json {
-				return a.printJSON(map[string]any{"environments": list, "one_sided": append([]string{}, together.OneSided...), "checks": append([]check.Check{}, together.Checks...)})
+				return a.printJSON(map[string]any{"environments": list, "one_sided": append([]string{}, reports.OneSided...), "checks": append([]check.Check{}, reports.Checks...)})
 			}
-			for _, text := range together.OneSided {
+			for _, text := range reports.OneSided {
 				fmt.Fprintln(a.out(), a.wrap(tone("caution")+" "+text+".", "  "))
 			}
-			for _, c := range together.Checks {
+			for _, c := range reports.Checks {
 				fmt.Fprintln(a.out(), a.wrap(fmt.Sprintf("%s %s: %s %s", tone(string(c.Level)), c.Code, c.Message, c.Mend), "  "))
-				if c.Level == check.Blocker {
-					a.code = exitBlocked
-				}
 			}
-			if a.code == exitDone && len(reports) > 0 {
-				a.next("anagram export " + reports[0].Environment)
+			if codeOfResult(reports) == exitDone && len(reports.Environments) > 0 {
+				a.next("anagram export " + reports.Environments[0].Environment)
 			}
 			return nil
 		}),
@@ -254,21 +253,16 @@ their releases and the settings that must agree are compared as well.`,
 // printCheck prints how the catalog holds in one environment, and gives it as JSON has it.
 func (a *app) printCheck(s *session.Session, r fit.CatalogReport) map[string]any {
 	problems := []map[string]any{}
-	broken, records := 0, 0
+	broken, records := r.Broken(), 0
 	for _, p := range r.Problems {
 		level := "blocker"
 		if p.Caution {
 			level = "caution"
-		} else {
-			broken++
 		}
 		problems = append(problems, map[string]any{"type": p.Type, "line": p.Line, "level": level, "message": p.Message})
 	}
 	for _, n := range r.Records {
 		records += n
-	}
-	if broken > 0 {
-		a.code = exitUsage
 	}
 	if !a.json {
 		if broken == 0 {

@@ -52,7 +52,7 @@ func (a *app) decideCommand(verb string, decision docket.Decision, short string)
 			if err != nil {
 				return err
 			}
-			summary, err := session.Summarize(cmd.Context(), d)
+			summary, err := docket.Summarize(cmd.Context(), d)
 			if err != nil {
 				return err
 			}
@@ -77,7 +77,7 @@ func isDocket(arg string) bool {
 	return docketNumber.MatchString(arg) || strings.HasSuffix(arg, ".docket")
 }
 
-func (a *app) printDecided(r decide.Request, h docket.Header, result decide.Result, summary session.DocketSummary) error {
+func (a *app) printDecided(r decide.Request, h docket.Header, result decide.Result, summary docket.Summary) error {
 	if a.json {
 		blocked := []map[string]any{}
 		for _, b := range result.Blocked {
@@ -140,7 +140,7 @@ func (a *app) printDecided(r decide.Request, h docket.Header, result decide.Resu
 }
 
 // nextStep names the sensible next command for a docket.
-func (a *app) nextStep(s session.DocketSummary) {
+func (a *app) nextStep(s docket.Summary) {
 	n := s.Header.Number
 	imported := len(s.Runs) > 0 && s.Runs[len(s.Runs)-1].Outcome == docket.Imported
 	rehearsed := len(s.Runs) > 0 && s.Runs[len(s.Runs)-1].Outcome == docket.Rehearsed

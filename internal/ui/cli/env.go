@@ -12,6 +12,7 @@ import (
 
 	"anagram/internal/flow/inspect"
 	"anagram/internal/flow/session"
+	"anagram/internal/ui/text"
 )
 
 func (a *app) envCommand() *cobra.Command {
@@ -41,9 +42,9 @@ func (a *app) envListCommand() *cobra.Command {
 				fmt.Fprintln(a.Out, "anagram.yaml describes no environments yet.")
 				return nil
 			}
-			t := table{columns: []string{"environment", "connect"}}
+			t := text.Table{Columns: []string{"environment", "connect"}}
 			for _, e := range s.Workspace.Environments {
-				t.add(e.Name, e.Connect)
+				t.Add(e.Name, e.Connect)
 			}
 			a.printTable(t, "")
 			a.next("anagram env test")
@@ -141,9 +142,7 @@ func (a *app) envTestCommand() *cobra.Command {
 				}
 				list = append(list, entry)
 			}
-			if failed > 0 {
-				a.code = exitFailed
-			}
+			a.result = reports
 			if a.json {
 				return a.printJSON(map[string]any{"environments": list})
 			}

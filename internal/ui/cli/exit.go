@@ -4,12 +4,20 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"anagram/internal/core/check"
+	"anagram/internal/core/match"
 	"anagram/internal/core/yamldoc"
+	"anagram/internal/flow/fit"
+	"anagram/internal/flow/importing"
+	"anagram/internal/flow/inspect"
+	"anagram/internal/flow/matching"
 	"anagram/internal/flow/session"
+	"anagram/internal/store/docket"
 	"anagram/internal/store/parcel"
 	"anagram/internal/store/workspace"
 )
@@ -25,12 +33,12 @@ const (
 	exitInterrupted = 6
 )
 
-// exit prints an error and gives the exit code that follows from its type.
+// exit prints an error and gives the exit code.
 func (a *app) exit(err error) int {
+	code := codeOf(a.result, err, a.ran)
 	if err == nil {
-		return a.code
+		return code
 	}
-	code := a.codeOf(err)
 	text := err.Error()
 	if code == exitInterrupted {
 		text = "Interrupted. Nothing is half-written; the same command can be run again."
@@ -42,7 +50,13 @@ func (a *app) exit(err error) int {
 	return code
 }
 
-func (a *app) codeOf(err error) int {
+// codeOf gives the exit code that follows from what a command found, or from the type of
+// its error. Ran says that the command itself was reached. It is settled here and nowhere
+// else.
+func codeOf(result any, err error, ran bool) int {
+	if err == nil {
+		return codeOfResult(result)
+	}
 	var (
 		wrongUse    *session.UsageError
 		badCatalog  *session.CatalogError
@@ -54,13 +68,50 @@ func (a *app) codeOf(err error) int {
 	switch {
 	case errors.Is(err, context.Canceled):
 		return exitInterrupted
-	case !a.ran, errors.As(err, &wrongUse), errors.As(err, &badCatalog), errors.As(err, &badYAML), errors.As(err, &noWorkspace), errors.As(err, &taken):
+	case !ran, errors.As(err, &wrongUse), errors.As(err, &badCatalog), errors.As(err, &badYAML), errors.As(err, &noWorkspace), errors.As(err, &taken):
 		return exitUsage
 	case errors.As(err, &blocked):
 		return exitBlocked
 	default:
 		return exitFailed
 	}
+}
+
+// codeOfResult is codeOf for commands that ended without an error.
+func codeOfResult(result any) int {
+	switch r := result.(type) {
+	case matching.Result:
+		for _, t := range r.Types {
+			for status, n := range t.Counts {
+				if n > 0 && match.Asks(status) {
+					return exitOpen
+				}
+			}
+		}
+	case importing.Result:
+		switch {
+		case r.Outcome == docket.Failed || r.Outcome == docket.Unknown:
+			return exitFailed
+		case r.Outcome == docket.Blocked:
+			return exitBlocked
+		case len(r.LeftOut) > 0:
+			return exitLeftOut
+		case r.Nothing() && r.Open > 0:
+			return exitOpen
+		}
+	case []inspect.EnvironmentReport:
+		if slices.ContainsFunc(r, func(e inspect.EnvironmentReport) bool { return e.Err != nil }) {
+			return exitFailed
+		}
+	case fit.CatalogReports:
+		switch {
+		case slices.ContainsFunc(r.Environments, func(e fit.CatalogReport) bool { return e.Broken() > 0 }):
+			return exitUsage
+		case slices.ContainsFunc(r.Checks, func(c check.Check) bool { return c.Level == check.Blocker }):
+			return exitBlocked
+		}
+	}
+	return exitDone
 }
 
 // arguments checks the number of arguments; most is -1 for any.

@@ -10,6 +10,7 @@ import (
 	"anagram/internal/flow/export"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/parcel"
+	"anagram/internal/ui/text"
 )
 
 // asked is what a person asked to be exported.
@@ -173,16 +174,16 @@ func printReferred(a *app, m parcel.Manifest) {
 }
 
 func printTypeCounts(a *app, m parcel.Manifest) {
-	t := table{columns: []string{"record type", ">records"}}
+	t := text.Table{Columns: []string{"record type", ">records"}}
 	along := m.Records() > m.Chosen()
 	if along {
-		t.columns = []string{"record type", ">chosen", ">along"}
+		t.Columns = []string{"record type", ">chosen", ">along"}
 	}
 	for _, typ := range m.Types {
 		if along {
-			t.add(typ.Name, dot(typ.Chosen), dot(typ.Records-typ.Chosen))
+			t.Add(typ.Name, dot(typ.Chosen), dot(typ.Records-typ.Chosen))
 		} else {
-			t.add(typ.Name, fmt.Sprint(typ.Records))
+			t.Add(typ.Name, fmt.Sprint(typ.Records))
 		}
 	}
 	a.printTable(t, "  ")

@@ -3,11 +3,13 @@ package cli
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
-	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/register"
+	"anagram/internal/ui/text"
 )
 
 func (a *app) historyCommand() *cobra.Command {
@@ -39,10 +41,14 @@ func (a *app) historyCommand() *cobra.Command {
 	}
 }
 
-func summaryJSON(s session.DocketSummary) map[string]any {
+func entryJSON(s register.Entry) map[string]any {
 	if s.Err != nil {
 		return map[string]any{"docket": s.Header.Number, "error": s.Err.Error()}
 	}
+	return summaryJSON(s.Summary)
+}
+
+func summaryJSON(s docket.Summary) map[string]any {
 	runs := []map[string]any{}
 	for _, r := range s.Runs {
 		runs = append(runs, map[string]any{"kind": r.Kind, "by": r.Who, "started_at": r.StartedAt, "ended_at": r.EndedAt, "outcome": outcomeOf(r),
@@ -61,11 +67,11 @@ func outcomeOf(r docket.Run) string {
 	return r.Outcome
 }
 
-func (a *app) printHistory(summaries []session.DocketSummary) error {
+func (a *app) printHistory(summaries []register.Entry) error {
 	if a.json {
 		list := []map[string]any{}
 		for _, s := range summaries {
-			list = append(list, summaryJSON(s))
+			list = append(list, entryJSON(s))
 		}
 		return a.printJSON(map[string]any{"dockets": list})
 	}
@@ -73,20 +79,23 @@ func (a *app) printHistory(summaries []session.DocketSummary) error {
 		fmt.Fprintln(a.Out, "There are no dockets yet.")
 		return nil
 	}
-	t := table{columns: []string{">docket", "parcel", "target", "=matched", "by", "outcome"}}
+	var damaged []register.Entry
+	t := text.Table{Columns: []string{">docket", "parcel", "target", "=matched", "by", "outcome"}}
 	for i := len(summaries) - 1; i >= 0; i-- {
 		s := summaries[i]
 		if s.Err != nil {
-			t.add(fmt.Sprint(s.Header.Number), "cannot be read")
+			t.Add(fmt.Sprint(s.Header.Number), "cannot be read")
+			damaged = append(damaged, s)
 			continue
 		}
-		t.add(fmt.Sprint(s.Header.Number), s.Header.Parcel, s.Header.Target, when(s.Header.MatchedAt), s.Header.MatchedBy, outcomeText(s))
+		t.Add(fmt.Sprint(s.Header.Number), s.Header.Parcel, s.Header.Target, when(s.Header.MatchedAt), s.Header.MatchedBy, outcomeText(s.Summary))
 	}
 	a.printTable(t, "")
+	a.printDamaged(damaged)
 	return nil
 }
 
-func outcomeText(s session.DocketSummary) string {
+func outcomeText(s docket.Summary) string {
 	// What all imports of the docket wrote together; where none did, how the last ended.
 	added, changed, last := 0, 0, ""
 	for _, r := range s.Runs {
@@ -110,7 +119,7 @@ func outcomeText(s session.DocketSummary) string {
 }
 
 func (a *app) printDocketHistory(ctx context.Context, d *docket.Docket) error {
-	s, err := session.Summarize(ctx, d)
+	s, err := docket.Summarize(ctx, d)
 	if err != nil {
 		return err
 	}
@@ -123,9 +132,9 @@ func (a *app) printDocketHistory(ctx context.Context, d *docket.Docket) error {
 		fmt.Fprintln(a.Out, "Nothing of it has been imported or rehearsed.")
 		return nil
 	}
-	t := table{columns: []string{"what", "=started", "by", "outcome", ">new", ">changed", ">left out"}}
+	t := text.Table{Columns: []string{"what", "=started", "by", "outcome", ">new", ">changed", ">left out"}}
 	for _, r := range s.Runs {
-		t.add(r.Kind, when(r.StartedAt), r.Who, outcomeOf(r), fmt.Sprint(r.New), fmt.Sprint(r.Changed), fmt.Sprint(r.LeftOut))
+		t.Add(r.Kind, when(r.StartedAt), r.Who, outcomeOf(r), fmt.Sprint(r.New), fmt.Sprint(r.Changed), fmt.Sprint(r.LeftOut))
 	}
 	fmt.Fprintln(a.Out)
 	a.printTable(t, "  ")
@@ -146,4 +155,11 @@ func (a *app) printDocketHistory(ctx context.Context, d *docket.Docket) error {
 		}
 	}
 	return nil
+}
+
+// printDamaged says what is the matter with dockets that cannot be read, and what to do.
+func (a *app) printDamaged(list []register.Entry) {
+	for _, e := range list {
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("Docket %d cannot be read: %s. Bring the file back from a backup, or move it out of dockets/; everything else goes on without it.", e.Header.Number, strings.TrimSuffix(e.Err.Error(), ".")), "  "))
+	}
 }

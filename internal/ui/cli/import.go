@@ -74,17 +74,7 @@ func (a *app) printImportJSON(r importing.Result) error {
 }
 
 func (a *app) printImport(r importing.Result, d *docket.Docket, folder string) error {
-	nothing := r.New+r.Changed+r.Already+len(r.LeftOut)+len(r.Failures) == 0
-	switch {
-	case r.Outcome == docket.Failed:
-		a.code = exitFailed
-	case r.Outcome == docket.Blocked:
-		a.code = exitBlocked
-	case len(r.LeftOut) > 0:
-		a.code = exitLeftOut
-	case nothing && r.Open > 0:
-		a.code = exitOpen
-	}
+	a.result = r
 	if a.json {
 		return a.printImportJSON(r)
 	}
@@ -95,7 +85,7 @@ func (a *app) printImport(r importing.Result, d *docket.Docket, folder string) e
 	}
 	written := fmt.Sprintf("%d new and %d changed", r.New, r.Changed)
 	switch {
-	case nothing:
+	case r.Nothing():
 		fmt.Fprintf(out, "Nothing is approved in docket %d; nothing was written to %s.\n", h.Number, h.Target)
 		if r.Open > 0 {
 			a.next(fmt.Sprintf("anagram review %d", h.Number))
@@ -107,6 +97,8 @@ func (a *app) printImport(r importing.Result, d *docket.Docket, folder string) e
 			fmt.Fprintln(out, a.wrap("  "+f.Message, "  "))
 		}
 		fmt.Fprintln(out, a.wrap("Decline or hold the records above, or mend them in "+h.Source+" and match again; then import again.", ""))
+	case r.Outcome == docket.Unknown:
+		fmt.Fprintln(out, a.wrap(fmt.Sprintf("It is not known whether docket %d was imported into %s: the answer was lost, and the target does not show it.", h.Number, h.Target), ""))
 	case r.Outcome == docket.Blocked:
 		fmt.Fprintf(out, "Every approved record of docket %d is blocked; nothing was written to %s.\n", h.Number, h.Target)
 	case r.Already > 0 && r.New+r.Changed == 0:
@@ -120,6 +112,12 @@ func (a *app) printImport(r importing.Result, d *docket.Docket, folder string) e
 		if r.Backup > 0 {
 			fmt.Fprintln(out, a.wrap(fmt.Sprintf("What these records were before is kept in %s.", d.Path()), ""))
 		}
+	}
+	if r.Settled {
+		fmt.Fprintln(out, a.wrap(fmt.Sprintf("The answer to the last step was lost; %s was read to see that it is so.", h.Target), "  "))
+	}
+	if r.Unrecorded != nil {
+		fmt.Fprintln(out, a.wrap(fmt.Sprintf("The docket could not be told how the import ended: %v. Import it again, which writes nothing twice.", r.Unrecorded), "  "))
 	}
 	if r.Forgotten != nil {
 		fmt.Fprintln(out, a.wrap(fmt.Sprintf("It could not be remembered that both sides agree now: %v. The next match finds it out.", r.Forgotten), "  "))

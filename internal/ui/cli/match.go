@@ -14,6 +14,7 @@ import (
 	"anagram/internal/flow/matching"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
+	"anagram/internal/ui/text"
 )
 
 func (a *app) matchCommand() *cobra.Command {
@@ -123,9 +124,7 @@ func (a *app) printMatch(r matching.Result, loads []loadfiles.Confirmation) erro
 		types = append(types, countsOf(t))
 		totals = totals.plus(countsOf(t))
 	}
-	if totals.New+totals.Changed+totals.Conflict > 0 {
-		a.code = exitOpen
-	}
+	a.result = r
 	if a.json {
 		return a.printJSON(map[string]any{
 			"docket": r.Header.Number, "parcel": r.Header.Parcel, "source": r.Header.Source, "target": r.Header.Target,
@@ -142,6 +141,12 @@ func (a *app) printMatch(r matching.Result, loads []loadfiles.Confirmation) erro
 	}
 	if r.Carried > 0 {
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s declined or held as before, as both sides are as they were.", count(r.Carried, "finding")), ""))
+	}
+	if r.Uncarried != nil {
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("Decisions of earlier dockets could not be filled in: %v. The docket stands all the same.", r.Uncarried), "  "))
+	}
+	if r.Forgotten != nil {
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("It could not be remembered what both sides agree on: %v. The docket stands all the same; the next match finds it out.", r.Forgotten), "  "))
 	}
 	for _, c := range loads {
 		if c.Missing == 0 {
@@ -198,10 +203,10 @@ func (a *app) printCounts(types []statusCounts, totals statusCounts) {
 		{"target-only", func(c statusCounts) int { return c.TargetOnly }}, {"same", func(c statusCounts) int { return c.Same }},
 		{"not compared", func(c statusCounts) int { return c.NotCompared }},
 	}
-	t := table{columns: []string{"record type"}}
+	t := text.Table{Columns: []string{"record type"}}
 	for _, column := range columns {
 		if column.of(totals) > 0 || column.name == "same" {
-			t.columns = append(t.columns, ">"+column.name)
+			t.Columns = append(t.Columns, ">"+column.name)
 		}
 	}
 	row := func(name string, c statusCounts) {
@@ -211,7 +216,7 @@ func (a *app) printCounts(types []statusCounts, totals statusCounts) {
 				cells = append(cells, dot(column.of(c)))
 			}
 		}
-		t.add(cells...)
+		t.Add(cells...)
 	}
 	same := statusCounts{}
 	sameTypes := 0

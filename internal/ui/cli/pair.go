@@ -9,6 +9,7 @@ import (
 	"anagram/internal/flow/decide"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/workspace"
+	"anagram/internal/ui/text"
 )
 
 func (a *app) pairCommand() *cobra.Command {
@@ -88,9 +89,9 @@ func (a *app) listPairs(s *session.Session) error {
 		fmt.Fprintln(a.Out, "No pairs are remembered.")
 		return nil
 	}
-	t := table{columns: []string{"old", "new", "paired", "note"}}
+	t := text.Table{Columns: []string{"old", "new", "paired", "note"}}
 	for _, p := range pairs {
-		t.add(p.Old, p.New, when(p.At)+" by "+p.By, show.Harmless(p.Note))
+		t.Add(p.Old, p.New, when(p.At)+" by "+p.By, show.Harmless(p.Note))
 	}
 	a.printTable(t, "")
 	return nil

@@ -15,6 +15,7 @@ import (
 	"anagram/internal/flow/library"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/parcel"
+	"anagram/internal/ui/text"
 )
 
 func (a *app) parcelCommand() *cobra.Command {
@@ -58,17 +59,17 @@ func (a *app) parcelListCommand() *cobra.Command {
 				a.next("anagram export ENVIRONMENT")
 				return nil
 			}
-			t := table{columns: []string{"parcel", "source", "=exported", "by", ">records", ">size", "note"}}
+			t := text.Table{Columns: []string{"parcel", "source", "=exported", "by", ">records", ">size", "note"}}
 			var notes []string
 			var broken []string
 			for _, e := range entries {
 				if e.Err != nil {
 					broken = append(broken, e.Err.Error())
-					t.add(e.Name, "cannot be read")
+					t.Add(e.Name, "cannot be read")
 					continue
 				}
 				m := e.Manifest
-				t.add(e.Name, m.Source, when(m.ExportedAt), m.ExportedBy, fmt.Sprint(m.Records()), size(e.Bytes), m.Note)
+				t.Add(e.Name, m.Source, when(m.ExportedAt), m.ExportedBy, fmt.Sprint(m.Records()), size(e.Bytes), m.Note)
 				if !ask {
 					continue
 				}
@@ -114,7 +115,7 @@ func (a *app) parcelShowCommand() *cobra.Command {
 				patterns = append(patterns, pattern)
 			}
 			found := 0
-			err = library.Records(cmd.Context(), s, p, patterns, func(r library.Record) error {
+			err = library.Records(cmd.Context(), p, patterns, func(r library.Record) error {
 				found++
 				return a.showRecord(p, r)
 			})
@@ -170,8 +171,11 @@ func (a *app) showRecord(p *parcel.Reader, r library.Record) error {
 	}
 	out := a.out()
 	why := ""
-	if r.Through != "" {
+	switch r.Why {
+	case parcel.WhyAlong:
 		why = "  came along: " + r.Through
+	case parcel.WhyOwner:
+		why = "  came along: owner of " + r.Through
 	}
 	fmt.Fprintln(out, strong.Render(r.Address)+why)
 	width := 0
@@ -203,7 +207,7 @@ func (a *app) parcelVerifyCommand() *cobra.Command {
 			// The bytes are right; whether they are records is seen by reading them.
 			records := 0
 			everything, _ := record.ParsePattern("*")
-			err = library.Records(cmd.Context(), s, p, []record.Pattern{everything}, func(library.Record) error { records++; return nil })
+			err = library.Records(cmd.Context(), p, []record.Pattern{everything}, func(library.Record) error { records++; return nil })
 			if err != nil {
 				return err
 			}

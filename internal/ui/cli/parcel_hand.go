@@ -13,6 +13,7 @@ import (
 	"anagram/internal/flow/export"
 	"anagram/internal/flow/library"
 	"anagram/internal/flow/session"
+	"anagram/internal/ui/text"
 )
 
 func (a *app) parcelResealCommand() *cobra.Command {
@@ -132,7 +133,7 @@ func (a *app) showTable(ctx context.Context, s *session.Session, given []string)
 	if t, ok := p.Catalog.Type(given[1]); ok {
 		title = t.Title
 	}
-	err = library.Records(ctx, s, p, patterns, func(r library.Record) error {
+	err = library.Records(ctx, p, patterns, func(r library.Record) error {
 		if r.Type.Name != given[1] {
 			return nil
 		}
@@ -172,9 +173,9 @@ func (a *app) showTable(ctx context.Context, s *session.Session, given []string)
 		}
 		fit = column + 1
 	}
-	t := table{columns: header[:fit]}
+	t := text.Table{Columns: header[:fit]}
 	for _, row := range rows {
-		t.add(row[:fit]...)
+		t.Add(row[:fit]...)
 	}
 	a.printTable(t, "")
 	if rest := header[fit:]; len(rest) > 0 {

@@ -18,11 +18,12 @@ import (
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
 	"anagram/internal/store/workspace"
+	"anagram/internal/ui/text"
 )
 
 func (a *app) reviewCommand() *cobra.Command {
 	var statuses, types, only []string
-	var all, removals, plain bool
+	var all, removals bool
 	cmd := &cobra.Command{
 		Use:     "review [DOCKET]",
 		Short:   "Show what a docket found: each record, field by field, with its checks",
@@ -31,22 +32,22 @@ func (a *app) reviewCommand() *cobra.Command {
 			if err := arguments(cmd, given, 0, 1); err != nil {
 				return err
 			}
-			s, d, err := a.openDocket(cmd.Context(), given)
+			_, d, err := a.openDocket(cmd.Context(), given)
 			if err != nil {
 				return err
 			}
 			defer d.Close()
 			if removals {
-				return a.printRemovals(cmd.Context(), s, d, only, types)
+				return a.printRemovals(cmd.Context(), d, only, types)
 			}
 			if a.json {
 				encoder := json.NewEncoder(a.Out)
 				encoder.SetEscapeHTML(false)
-				return decide.Review(cmd.Context(), s, d, only, asStatuses(statuses), types, func(r decide.Reviewed) error {
+				return decide.Review(cmd.Context(), d, only, asStatuses(statuses), types, func(r decide.Reviewed) error {
 					return encoder.Encode(reviewJSON(r))
 				})
 			}
-			return a.printReview(cmd.Context(), s, d, only, asStatuses(statuses), types, all)
+			return a.printReview(cmd.Context(), d, only, asStatuses(statuses), types, all)
 		}),
 	}
 	flags := cmd.Flags()
@@ -55,7 +56,6 @@ func (a *app) reviewCommand() *cobra.Command {
 	flags.StringArrayVar(&only, "only", nil, "only records that fit this pattern")
 	flags.BoolVar(&all, "all", false, "list what is without differences and what was not compared as well")
 	flags.BoolVar(&removals, "removals", false, "list what only the target has, for a person to remove by hand")
-	flags.BoolVar(&plain, "print", false, "print as text, also on a terminal")
 	return cmd
 }
 
@@ -104,20 +104,21 @@ type findingJSON struct {
 	DecidedBy string          `json:"decided_by"`
 	DecidedAt string          `json:"decided_at"`
 	Note      string          `json:"note"`
+	Carried   int             `json:"carried_from,omitempty"` // the docket that it was decided in first
 	Fields    []docket.Field  `json:"fields"`
 	Checks    []check.Check   `json:"checks"`
 }
 
 func reviewJSON(r decide.Reviewed) findingJSON {
 	return findingJSON{Address: r.Address, Was: r.Was, Type: r.Type, Title: r.Title, Status: r.Status, Reasons: append([]match.Reason{}, r.Reasons...), Decision: r.Decision,
-		DecidedBy: r.DecidedBy, DecidedAt: r.DecidedAt, Note: r.Note, Fields: append([]docket.Field{}, r.Fields...), Checks: append([]check.Check{}, r.Checks...)}
+		DecidedBy: r.DecidedBy, DecidedAt: r.DecidedAt, Note: r.Note, Carried: r.CarriedFrom, Fields: append([]docket.Field{}, r.Fields...), Checks: append([]check.Check{}, r.Checks...)}
 }
 
-func (a *app) printReview(ctx context.Context, s *session.Session, d *docket.Docket, only []string, statuses []match.Status, types []string, all bool) error {
+func (a *app) printReview(ctx context.Context, d *docket.Docket, only []string, statuses []match.Status, types []string, all bool) error {
 	a.printHeader(d.Header)
 	out := a.out()
 	last, shown := "", 0
-	err := decide.Review(ctx, s, d, only, statuses, types, func(r decide.Reviewed) error {
+	err := decide.Review(ctx, d, only, statuses, types, func(r decide.Reviewed) error {
 		if r.Type != last {
 			if last != "" {
 				fmt.Fprintln(out)
@@ -149,7 +150,7 @@ func (a *app) printReview(ctx context.Context, s *session.Session, d *docket.Doc
 		}
 		a.printNotCompared(d)
 	}
-	tally, err := session.Summarize(ctx, d)
+	tally, err := docket.Summarize(ctx, d)
 	if err != nil {
 		return err
 	}
@@ -205,7 +206,7 @@ func summary(t docket.Type) string {
 	return strings.Join(parts, ", ")
 }
 
-func tallyText(t session.Tally) string {
+func tallyText(t docket.Tally) string {
 	return fmt.Sprintf("%d open, %d approved, %d declined, %d held", t.Open, t.Approved, t.Declined, t.Held)
 }
 
@@ -268,6 +269,9 @@ func standText(r decide.Reviewed) string {
 	if r.DecidedBy != "" {
 		text += " by " + r.DecidedBy + ", " + when(r.DecidedAt)
 	}
+	if r.CarriedFrom != 0 {
+		text += fmt.Sprintf(", carried over from docket %d", r.CarriedFrom)
+	}
 	if r.Note != "" {
 		text += ": " + show.Harmless(r.Note)
 	}
@@ -315,8 +319,7 @@ func (a *app) printFields(h docket.Header, r decide.Reviewed) {
 		widths, head = append(widths, moved-2), append(head, "moved")
 	}
 	widths = append(widths, max(decisions, 1))
-	out := a.out()
-	printRow(out, strings.Repeat(" ", indent), widths, nil, head, faint.Render)
+	a.printLines(text.Columns(strings.Repeat(" ", indent), widths, head, faint.Render))
 	for _, f := range r.Fields {
 		cells := []string{f.Field, show.Readable(f.Source), show.Readable(f.Target)}
 		if known {
@@ -326,14 +329,14 @@ func (a *app) printFields(h docket.Header, r decide.Reviewed) {
 			}
 			cells = append(cells, agreed, f.Moved)
 		}
-		printRow(out, strings.Repeat(" ", indent), widths, nil, append(cells, f.Decision), nil)
+		a.printLines(text.Columns(strings.Repeat(" ", indent), widths, append(cells, f.Decision), nil))
 	}
 }
 
 // printRemovals lists what only the target has: an import never removes it.
-func (a *app) printRemovals(ctx context.Context, s *session.Session, d *docket.Docket, only, types []string) error {
+func (a *app) printRemovals(ctx context.Context, d *docket.Docket, only, types []string) error {
 	var list []decide.Reviewed
-	err := decide.Review(ctx, s, d, only, []match.Status{match.TargetOnly}, types, func(r decide.Reviewed) error {
+	err := decide.Review(ctx, d, only, []match.Status{match.TargetOnly}, types, func(r decide.Reviewed) error {
 		if a.json {
 			return a.printJSON(reviewJSON(r))
 		}
@@ -351,9 +354,9 @@ func (a *app) printRemovals(ctx context.Context, s *session.Session, d *docket.D
 	}
 	fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("Only in %s. An import never removes a record; whoever wants one gone removes it by hand, parts before their owners.", d.Header.Target), ""))
 	fmt.Fprintln(a.Out)
-	t := table{columns: []string{"record", "title", "decision"}}
+	t := text.Table{Columns: []string{"record", "title", "decision"}}
 	for _, r := range slices.Backward(list) { // referring records before those that they refer to
-		t.add(r.Address, shorten(show.Harmless(r.Title), 40), standText(r))
+		t.Add(r.Address, shorten(show.Harmless(r.Title), 40), standText(r))
 	}
 	a.printTable(t, "  ")
 	return nil

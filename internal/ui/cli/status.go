@@ -7,6 +7,7 @@ import (
 
 	"anagram/internal/flow/library"
 	"anagram/internal/flow/session"
+	"anagram/internal/store/register"
 )
 
 func (a *app) statusCommand() *cobra.Command {
@@ -25,7 +26,7 @@ func (a *app) statusCommand() *cobra.Command {
 			if a.json {
 				doc := map[string]any{"workspace": s.Workspace.Dir, "environments": len(s.Workspace.Environments), "parcels": len(parcels), "dockets": len(summaries)}
 				if n := len(summaries); n > 0 {
-					doc["newest_docket"] = summaryJSON(summaries[n-1])
+					doc["newest_docket"] = entryJSON(summaries[n-1])
 				}
 				return a.printJSON(doc)
 			}
@@ -56,12 +57,21 @@ func (a *app) statusCommand() *cobra.Command {
 				}
 				return nil
 			}
-			last := summaries[len(summaries)-1]
-			fmt.Fprintf(out, "dockets       %d, newest %d\n", len(summaries), last.Header.Number)
-			if last.Err != nil {
-				fmt.Fprintln(out, a.wrap(last.Err.Error(), "  "))
+			newestDocket := summaries[len(summaries)-1].Header.Number
+			fmt.Fprintf(out, "dockets       %d, newest %d\n", len(summaries), newestDocket)
+			var damaged, sound []register.Entry
+			for _, e := range summaries {
+				if e.Err != nil {
+					damaged = append(damaged, e)
+				} else {
+					sound = append(sound, e)
+				}
+			}
+			a.printDamaged(damaged)
+			if len(sound) == 0 {
 				return nil
 			}
+			last := sound[len(sound)-1].Summary
 			fmt.Fprintf(out, "docket %-6d %s to %s, matched %s: %s\n", last.Header.Number, last.Header.Source, last.Header.Target, when(last.Header.MatchedAt), outcomeText(last))
 			fmt.Fprintf(out, "decisions     %s\n", tallyText(last.Tally))
 			a.nextStep(last)

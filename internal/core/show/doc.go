@@ -1,0 +1,2 @@
+// Package show writes values as people read them: in sentences, cells and reviews.
+package show

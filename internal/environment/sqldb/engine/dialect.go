@@ -1,0 +1,79 @@
+package engine
+
+import (
+	"context"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/record"
+	"anagram/internal/environment"
+)
+
+// Dialect is what differs between engines. Statements are made with mark where a
+// value goes; Mark gives what the engine wants there.
+type Dialect interface {
+	Can() Capabilities
+	// Quote makes an identifier safe to stand in a statement, Place that of a table.
+	Quote(name string) string
+	Place(place string) string
+	Mark(n int) string // for the n-th value, from 1
+	// Select gives the expression that delivers a column exactly as it is stored.
+	Select(c catalog.Column) string
+	// In is the condition that columns (quoted, at least one) are one of n tuples.
+	In(columns []string, n int) string
+	// ForUpdate follows a query whose rows are going to be written.
+	ForUpdate() string
+	// BeginRead lists the statements that start reading as at one moment.
+	BeginRead() []string
+	// BeginWrite starts a transaction and takes the lock against other imports.
+	BeginWrite(ctx context.Context, q Queryer) error
+	// EndWrite gives the lock back, after commit or rollback.
+	EndWrite(ctx context.Context, q Queryer)
+	// BeforeInserts prepares a table for records to be added, once in a unit of work.
+	BeforeInserts(ctx context.Context, q Queryer, place, id string) error
+	// Describe lists tables and views; About says what the environment is.
+	Describe(ctx context.Context, q Queryer) (map[string]catalog.Place, error)
+	About(ctx context.Context, q Queryer) (environment.Description, error)
+	// Decode brings a stored value to the canonical form of a kind.
+	Decode(stored any, kind record.Kind) (record.Value, error)
+	// Encode gives what to store in a column for a value that is no reference.
+	Encode(v record.Value, c catalog.Column) (any, error)
+	// Decides reports whether the engine, asked for a column's values that compare with
+	// this one, leaves out none that the canonical forms would not.
+	Decides(c catalog.Column, v record.Value) bool
+	// Literal writes a stored value into a statement.
+	Literal(stored any) string
+	// Refused reports whether an error is the engine's answer to one statement, after
+	// which others may go on; a lost connection is not.
+	Refused(err error) bool
+	// Answered reports whether an error is the engine's answer, so that what was asked did
+	// not happen; after a lost connection or a disk that fails nobody knows.
+	Answered(err error) bool
+	// Explain turns an error of the driver into facts and a mend for a person.
+	Explain(err error) (message, mend string)
+}
+
+// Capabilities are what an engine can do beyond the least, or needs beyond it. Functions
+// are nil where it has no way of its own.
+type Capabilities struct {
+	// OneAtATime says that a connection cannot run a statement while rows are read.
+	OneAtATime bool
+	// Savepoints says that a refused statement spoils its transaction, so that each is
+	// guarded by a savepoint.
+	Savepoints bool
+	// NoIDs says that the engine does not give ids to new records.
+	NoIDs bool
+	// CopyOut reads all that a query without values gives, faster. Columns of bytes are those
+	// marked in binary.
+	CopyOut func(ctx context.Context, q Queryer, query string, binary []bool, add func([]any) error) error
+	// Bulk carries out many statements, each of which must touch one row. An error leaves the
+	// transaction as after any refused statement.
+	Bulk func(ctx context.Context, q Queryer, run []Statement) error
+	// Trial gives values the types of columns: rows of them as a table to select from, with
+	// its number from 0, anagram_row, before each.
+	Trial func(place string, columns []catalog.Column, rows int) string
+	// Tidy brings a value that the driver delivers in a form of its own to nil, text, bytes,
+	// an int64 or a float64.
+	Tidy func(stored any) any
+	// Breaks reports whether a value was refused by itself, as it breaks the rule of a domain.
+	Breaks func(err error) bool
+}

@@ -1,0 +1,164 @@
+package engine
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"anagram/internal/core/catalog"
+)
+
+// What engines tell about places beyond their columns: foreign keys of several columns,
+// and what triggers fill.
+
+// ForeignColumn is what a foreign key of one column points at.
+type ForeignColumn struct {
+	Place, Column string
+	Follows       bool
+}
+
+// AddForeign adds the foreign keys of several columns. The query gives place, constraint,
+// place there, column and column there, in order.
+func AddForeign(ctx context.Context, q Queryer, places map[string]catalog.Place, query string, args ...any) error {
+	last := ""
+	var open catalog.ForeignKey
+	var from string
+	flush := func() {
+		if p, ok := places[from]; ok && len(open.Pairs) > 1 {
+			p.Foreign = append(p.Foreign, open)
+			places[from] = p
+		}
+		open = catalog.ForeignKey{}
+	}
+	err := EachRow(ctx, q, func(rows *sql.Rows) error {
+		var place, constraint, to, here, there string
+		if err := rows.Scan(&place, &constraint, &to, &here, &there); err != nil {
+			return err
+		}
+		if place+"\x00"+constraint != last {
+			flush()
+			last, from = place+"\x00"+constraint, place
+		}
+		open.To = to
+		open.Pairs = append(open.Pairs, catalog.Pair{Here: here, There: there})
+		return nil
+	}, query, args...)
+	flush()
+	return err
+}
+
+var (
+	// NewColumn finds the columns that a trigger sets in the new row.
+	NewColumn = regexp.MustCompile("(?i)\\bNEW\\s*\\.\\s*[\"`]?(\\w+)[\"`]?\\s*:?=[^=]")
+	// SetColumn finds those that its UPDATE sets.
+	SetColumn = regexp.MustCompile("(?i)(?:\\bSET\\b|,)\\s*[\"`]?(\\w+)[\"`]?\\s*=[^=]")
+)
+
+// AddTriggers notes the columns that triggers set. The query gives place and text of
+// each trigger. It is read for hints only, so what cannot be read is passed over.
+func AddTriggers(ctx context.Context, q Queryer, places map[string]catalog.Place, query string, assigns *regexp.Regexp) error {
+	return EachRow(ctx, q, func(rows *sql.Rows) error {
+		var place string
+		var text sql.NullString
+		if err := rows.Scan(&place, &text); err != nil {
+			return err
+		}
+		p, ok := places[place]
+		if !ok {
+			return nil
+		}
+		p.HasTriggers = true
+		for _, found := range assigns.FindAllStringSubmatch(text.String, -1) {
+			at := slices.IndexFunc(p.Columns, func(c catalog.Column) bool { return strings.EqualFold(c.Name, found[1]) })
+			if at >= 0 && !slices.Contains(p.Triggered, p.Columns[at].Name) {
+				p.Triggered = append(p.Triggered, p.Columns[at].Name)
+			}
+		}
+		places[place] = p
+		return nil
+	}, query)
+}
+
+// RightsText says what an account may do with the tables.
+func RightsText(tables, readable, writable int) string {
+	part := func(n int) string {
+		switch n {
+		case tables:
+			return "all tables"
+		case 0:
+			return "no table"
+		default:
+			return fmt.Sprintf("%d of %d tables", n, tables)
+		}
+	}
+	if readable == writable {
+		return "read and write " + part(readable)
+	}
+	return "read " + part(readable) + ", write " + part(writable)
+}
+
+// AddKeys adds primary keys and unique indexes to places. The query gives place, index,
+// whether it is the primary key, and a column (null for an expression), in order.
+func AddKeys(ctx context.Context, q Queryer, places map[string]catalog.Place, query string) error {
+	found := map[string]*Uniques{}
+	err := EachRow(ctx, q, func(rows *sql.Rows) error {
+		var place, index string
+		var primary bool
+		var column sql.NullString
+		if err := rows.Scan(&place, &index, &primary, &column); err != nil {
+			return err
+		}
+		p, ok := places[place]
+		switch {
+		case !ok:
+		case primary:
+			p.Primary = append(p.Primary, column.String)
+			places[place] = p
+		default:
+			if found[place] == nil {
+				found[place] = &Uniques{}
+			}
+			found[place].Add(index, column)
+		}
+		return nil
+	}, query)
+	for place, u := range found {
+		p := places[place]
+		p.Unique = u.Lists()
+		places[place] = p
+	}
+	return err
+}
+
+// Uniques collects the columns of unique indexes in the order in which they are given.
+type Uniques struct {
+	order   []string
+	columns map[string][]string
+	odd     map[string]bool // on an expression
+}
+
+// Add takes the next column of an index, null for an expression.
+func (u *Uniques) Add(index string, column sql.NullString) {
+	if u.columns == nil {
+		u.columns, u.odd = map[string][]string{}, map[string]bool{}
+	}
+	if _, ok := u.columns[index]; !ok {
+		u.order = append(u.order, index)
+	}
+	u.columns[index] = append(u.columns[index], column.String)
+	u.odd[index] = u.odd[index] || !column.Valid
+}
+
+// Lists gives the columns of the indexes that are on columns alone.
+func (u *Uniques) Lists() [][]string {
+	var out [][]string
+	for _, index := range u.order {
+		if !u.odd[index] {
+			out = append(out, u.columns[index])
+		}
+	}
+	return out
+}

@@ -1,0 +1,2 @@
+// Package mysql is the dialect of MariaDB and MySQL.
+package mysql

@@ -1,0 +1,287 @@
+package mysql
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io"
+	"log"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/record"
+	"anagram/internal/environment"
+	"anagram/internal/environment/sqldb/engine"
+	"anagram/internal/environment/sqldb/rows"
+)
+
+// Open opens a MariaDB or MySQL database. The address is a mysql:// URL without a
+// password: mysql://account@host:3306/database, with ?tls=true for an encrypted
+// connection.
+func Open(ctx context.Context, name, address, password string, readOnly bool) (environment.Environment, error) {
+	u, err := url.Parse(address)
+	database := ""
+	if err == nil {
+		database = strings.TrimPrefix(u.Path, "/")
+	}
+	if err != nil || u.Host == "" || database == "" {
+		return nil, &environment.Error{Environment: name, Message: "connect: is not an address of MariaDB or MySQL.", Mend: "It looks like mysql://account@host:3306/database."}
+	}
+	config := mysql.NewConfig()
+	config.Net, config.Addr, config.DBName = "tcp", u.Host, database
+	if u.Port() == "" {
+		config.Addr += ":3306"
+	}
+	config.User, config.Passwd = u.User.Username(), password
+	config.TLSConfig = u.Query().Get("tls")
+	// Values go into statements on this side and come back as text, so that the server
+	// never turns a number into a floating point one.
+	config.InterpolateParams = true
+	config.ClientFoundRows = true // a row that was right already counts as written
+	config.Collation = "utf8mb4_bin"
+	config.Logger = log.New(io.Discard, "", 0)
+	config.Params = map[string]string{
+		"time_zone": "'+00:00'", "sql_mode": "'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION'", "innodb_lock_wait_timeout": "3",
+		"character_set_results": "utf8mb4",
+	}
+	connector, err := mysql.NewConnector(config)
+	if err != nil {
+		return nil, &environment.Error{Environment: name, Message: "connect: cannot be used: " + engine.Cause(err) + ".", Cause: err}
+	}
+	return rows.Open(ctx, name, dialect{host: config.Addr, database: database, account: config.User}, sql.OpenDB(connector), readOnly)
+}
+
+type dialect struct{ host, database, account string }
+
+// Can says what the engine offers.
+func (d dialect) Can() engine.Capabilities {
+	return engine.Capabilities{OneAtATime: true, Trial: d.Trial, Tidy: tidy}
+}
+
+func (dialect) Quote(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
+
+func (dialect) Mark(int) string { return "?" }
+
+func (dialect) ForUpdate() string { return " FOR UPDATE" }
+
+func (d dialect) Place(place string) string {
+	if schema, table, ok := strings.Cut(place, "."); ok {
+		return d.Quote(schema) + "." + d.Quote(table)
+	}
+	return d.Quote(place)
+}
+
+// Select brings what the text protocol would shorten or show as bytes to a full text.
+func (d dialect) Select(c catalog.Column) string {
+	switch {
+	case strings.HasPrefix(c.Declared, "float"):
+		return d.Quote(c.Name) + " + 0e0"
+	case strings.HasPrefix(c.Declared, "bit"):
+		return d.Quote(c.Name) + " + 0"
+	default:
+		return d.Quote(c.Name)
+	}
+}
+
+func (dialect) In(columns []string, n int) string { return engine.RowsIn(columns, n, "") }
+
+func (dialect) BeginRead() []string {
+	return []string{"SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ", "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"}
+}
+
+func (d dialect) lock() string { return "anagram-" + d.database }
+
+func (d dialect) BeginWrite(ctx context.Context, q engine.Queryer) error {
+	var got sql.NullInt64
+	if err := engine.EachRow(ctx, q, func(rows *sql.Rows) error { return rows.Scan(&got) }, "SELECT GET_LOCK(?, 0)", d.lock()); err != nil {
+		return err
+	}
+	if got.Int64 != 1 {
+		return engine.ErrLocked
+	}
+	if _, err := q.ExecContext(ctx, "START TRANSACTION"); err != nil {
+		d.EndWrite(context.WithoutCancel(ctx), q)
+		return err
+	}
+	return nil
+}
+
+func (d dialect) EndWrite(ctx context.Context, q engine.Queryer) {
+	_ = engine.EachRow(ctx, q, func(*sql.Rows) error { return nil }, "SELECT RELEASE_LOCK(?)", d.lock())
+}
+
+func (dialect) BeforeInserts(context.Context, engine.Queryer, string, string) error { return nil }
+
+func (d dialect) About(ctx context.Context, q engine.Queryer) (environment.Description, error) {
+	about := environment.Description{Address: fmt.Sprintf("mysql://%s/%s", d.host, d.database)}
+	err := engine.EachRow(ctx, q, func(rows *sql.Rows) error {
+		var version string
+		var micros int64
+		if err := rows.Scan(&version, &about.Account, &micros); err != nil {
+			return err
+		}
+		about.Clock = time.UnixMicro(micros)
+		product := "MySQL "
+		if strings.Contains(version, "MariaDB") {
+			product = "MariaDB "
+		}
+		about.Product = product + strings.SplitN(version, "-", 2)[0]
+		return nil
+	}, "SELECT version(), current_user(), cast(unix_timestamp(sysdate(6)) * 1000000 AS signed)")
+	if err != nil {
+		return about, err
+	}
+	tables, err := d.rights(ctx, q)
+	readable, writable := 0, 0
+	for _, g := range tables {
+		if g.read {
+			readable++
+		}
+		if g.insert && g.update {
+			writable++
+		}
+	}
+	about.Rights = engine.RightsText(len(tables), readable, writable)
+	return about, err
+}
+
+// Trial gives values the types of columns by putting them under an empty selection of
+// these: a cast does not know all types.
+func (d dialect) Trial(place string, columns []catalog.Column, rows int) string {
+	names := make([]string, len(columns))
+	for i, c := range columns {
+		names[i] = d.Quote(c.Name)
+	}
+	out := []string{fmt.Sprintf("SELECT -1 AS anagram_row, %s FROM %s WHERE FALSE", strings.Join(names, ", "), d.Place(place))}
+	for n := range rows {
+		out = append(out, fmt.Sprintf("SELECT %d, %s", n, engine.Marks(len(columns))))
+	}
+	return strings.Join(out, " UNION ALL ")
+}
+
+// tidy makes texts of what the driver delivers as bytes, which is nearly everything.
+func tidy(stored any) any {
+	switch v := stored.(type) {
+	case []byte:
+		return string(v)
+	case uint64:
+		return strconv.FormatUint(v, 10)
+	case float32:
+		return float64(v)
+	default:
+		return stored
+	}
+}
+
+// Decode reads timestamps as instants: the session is set to UTC and MySQL shows no zone.
+func (dialect) Decode(stored any, kind record.Kind) (record.Value, error) {
+	if text, ok := stored.(string); ok && kind == record.Bytes {
+		return record.BytesValue([]byte(text)), nil
+	}
+	if text, ok := stored.(string); ok && kind == record.Timestamp && !strings.ContainsAny(text, "Z+") {
+		stored = text + "Z"
+	}
+	if f, ok := stored.(float64); ok {
+		stored = strconv.FormatFloat(f, 'g', -1, 64)
+	}
+	return engine.DecodeText(stored, kind)
+}
+
+func (dialect) Encode(v record.Value, c catalog.Column) (any, error) {
+	switch v.Kind() {
+	case record.Null:
+		return nil, nil
+	case record.Bytes:
+		return engine.ContentOf(v)
+	case record.Integer:
+		if i, err := strconv.ParseInt(v.Text(), 10, 64); err == nil {
+			return i, nil
+		}
+		return v.Text(), nil
+	case record.Boolean:
+		return engine.OneOrZero(v), nil
+	case record.LocalTimestamp:
+		return engine.Spaced(v), nil
+	case record.Timestamp:
+		if c.Kind == record.Text {
+			return v.Text(), nil
+		}
+		return strings.TrimSuffix(engine.Spaced(v), "Z"), nil
+	default:
+		return v.Text(), nil
+	}
+}
+
+// Literal writes a value as MySQL reads it: a backslash escapes, too.
+func (dialect) Literal(stored any) string {
+	if text, ok := stored.(string); ok {
+		stored = strings.ReplaceAll(text, `\`, `\\`)
+	}
+	return engine.PlainLiteral(stored)
+}
+
+// Decides leaves out floating point columns, which do not compare exactly, and texts
+// whose comparison depends on more than a collation.
+func (dialect) Decides(c catalog.Column, v record.Value) bool {
+	switch v.Kind() {
+	case record.Text:
+		return strings.Contains(c.Declared, "char") || strings.Contains(c.Declared, "text")
+	case record.Decimal:
+		return strings.HasPrefix(c.Declared, "decimal")
+	default:
+		return true
+	}
+}
+
+// Answered leaves out what the server says when it goes away.
+func (dialect) Answered(err error) bool {
+	var my *mysql.MySQLError
+	return errors.As(err, &my) && !lost(my.Number)
+}
+
+func (dialect) Refused(err error) bool {
+	var my *mysql.MySQLError
+	return errors.As(err, &my) && !lost(my.Number) && my.Number != 1205 && my.Number != 1213
+}
+
+func lost(number uint16) bool {
+	return number == 1927 || number == 2006 || number == 2013 || number == 1053
+}
+
+func (d dialect) Explain(err error) (message, mend string) {
+	if errors.Is(err, engine.ErrLocked) {
+		return fmt.Sprintf("another import is at work in %s.", d.database), "Wait until it has finished and try again."
+	}
+	var my *mysql.MySQLError
+	if !errors.As(err, &my) {
+		if errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+			return "the connection to " + d.host + " was lost.", "Check the server and try again; nothing is half-written."
+		}
+		return fmt.Sprintf("%s cannot be reached: %s.", d.host, engine.Cause(err)), "Check address and network."
+	}
+	if lost(my.Number) {
+		return "the connection to " + d.host + " was lost: " + my.Message + ".", "Check the server and try again; nothing is half-written."
+	}
+	switch my.Number {
+	case 1044:
+		return fmt.Sprintf("the account %s may not use the database %q.", d.account, d.database), "Ask for the right, or correct connect: of this environment in anagram.yaml."
+	case 1045, 1698:
+		return fmt.Sprintf("%s refuses the account %s.", d.host, d.account), "Check the account and the password: of this environment in anagram.yaml."
+	case 1049:
+		return fmt.Sprintf("%s has no database %q.", d.host, d.database), "Correct connect: of this environment in anagram.yaml."
+	case 1142, 1143, 1227, 1370:
+		return fmt.Sprintf("the account %s may not do this: %s.", d.account, my.Message), "Ask for the right, or use another account."
+	case 1205, 1213:
+		return "somebody else is changing the same records.", "Wait until they have finished and try again."
+	case 1048, 1062, 1264, 1265, 1292, 1364, 1366, 1406, 1451, 1452, 3819, 4025:
+		return "the database refuses it: " + my.Message + ".", "Correct the value in the source, or decline the record."
+	default:
+		return fmt.Sprintf("%s (%d).", my.Message, my.Number), ""
+	}
+}

@@ -1,0 +1,191 @@
+package postgres
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/stdlib"
+
+	"anagram/internal/environment/sqldb/engine"
+)
+
+// Bulk reading and writing with COPY and pipelined statements
+// (https://www.postgresql.org/docs/current/sql-copy.html, text format).
+
+// raw gives the driver's own connection.
+func raw(q engine.Queryer, do func(*pgx.Conn) error) error {
+	conn, ok := q.(*sql.Conn)
+	if !ok {
+		return errors.New("this connection has no bulk reading or writing")
+	}
+	return conn.Raw(func(driver any) error { return do(driver.(*stdlib.Conn).Conn()) })
+}
+
+// fewest rows for which COPY is worth its own statement.
+const fewestCopied = 5
+
+// Bulk adds runs of rows with COPY and pipelines what stands between them.
+func (d dialect) Bulk(ctx context.Context, q engine.Queryer, run []engine.Statement) error {
+	return raw(q, func(conn *pgx.Conn) error {
+		var single []engine.Statement
+		for len(run) > 0 {
+			n := 1
+			for run[0].Place != "" && n < len(run) && run[n].Query == run[0].Query {
+				n++
+			}
+			if n < fewestCopied {
+				single, run = append(single, run[:n]...), run[n:]
+				continue
+			}
+			if err := d.pipeline(ctx, conn, single); err != nil {
+				return err
+			}
+			single = nil
+			if err := d.copyIn(ctx, conn, run[:n]); err != nil {
+				return err
+			}
+			run = run[n:]
+		}
+		return d.pipeline(ctx, conn, single)
+	})
+}
+
+func (d dialect) pipeline(ctx context.Context, conn *pgx.Conn, run []engine.Statement) error {
+	if len(run) == 0 {
+		return nil
+	}
+	var all pgx.Batch
+	for _, st := range run {
+		all.Queue(engine.Marked(d, st.Query), st.Args...)
+	}
+	results := conn.SendBatch(ctx, &all)
+	for range run {
+		tag, err := results.Exec()
+		if err == nil && tag.RowsAffected() != 1 {
+			err = engine.ErrRows
+		}
+		if err != nil {
+			return errors.Join(err, results.Close())
+		}
+	}
+	return results.Close()
+}
+
+func (d dialect) copyIn(ctx context.Context, conn *pgx.Conn, run []engine.Statement) error {
+	var rows bytes.Buffer
+	for _, st := range run {
+		for i, stored := range st.Args {
+			if i > 0 {
+				rows.WriteByte('\t')
+			}
+			switch v := stored.(type) {
+			case nil:
+				rows.WriteString(`\N`)
+			case []byte:
+				rows.WriteString(`\\x`)
+				rows.WriteString(hex.EncodeToString(v))
+			default:
+				rows.WriteString(copyEscaper.Replace(engine.StoredText(v)))
+			}
+		}
+		rows.WriteByte('\n')
+	}
+	tag, err := conn.PgConn().CopyFrom(ctx, &rows, fmt.Sprintf("COPY %s (%s) FROM STDIN", d.Place(run[0].Place), strings.Join(run[0].Columns, ", ")))
+	if err == nil && tag.RowsAffected() != int64(len(run)) {
+		err = engine.ErrRows
+	}
+	return err
+}
+
+var copyEscaper = strings.NewReplacer(`\`, `\\`, "\t", `\t`, "\n", `\n`, "\r", `\r`)
+
+// CopyOut runs a query without values and gives each row to add. Columns of bytes are
+// those marked in binary.
+func (d dialect) CopyOut(ctx context.Context, q engine.Queryer, query string, binary []bool, add func([]any) error) error {
+	return raw(q, func(conn *pgx.Conn) error {
+		sink := &copySink{binary: binary, add: add}
+		_, err := conn.PgConn().CopyTo(ctx, sink, "COPY ("+query+") TO STDOUT")
+		if sink.err != nil {
+			return sink.err
+		}
+		return err
+	})
+}
+
+// copySink takes rows apart as they arrive; the server sends one at a time.
+type copySink struct {
+	binary []bool
+	add    func([]any) error
+	rest   []byte // of a row that has not ended
+	err    error
+}
+
+func (c *copySink) Write(p []byte) (int, error) {
+	n := len(p)
+	for {
+		end := bytes.IndexByte(p, '\n')
+		if end < 0 {
+			c.rest = append(c.rest, p...)
+			return n, nil
+		}
+		line := p[:end]
+		if len(c.rest) > 0 {
+			line = append(c.rest, line...)
+			c.rest = nil
+		}
+		p = p[end+1:]
+		if c.err = c.row(line); c.err != nil {
+			return 0, c.err
+		}
+	}
+}
+
+func (c *copySink) row(line []byte) error {
+	row := make([]any, 0, len(c.binary))
+	for cell := range bytes.SplitSeq(line, []byte{'\t'}) {
+		if string(cell) == `\N` {
+			row = append(row, nil)
+			continue
+		}
+		text := unescapeCopy(cell)
+		if len(row) < len(c.binary) && c.binary[len(row)] {
+			content, err := hex.DecodeString(strings.TrimPrefix(text, `\x`))
+			if err != nil {
+				return err
+			}
+			row = append(row, content)
+			continue
+		}
+		row = append(row, text)
+	}
+	if len(row) != len(c.binary) {
+		return fmt.Errorf("a row of %d columns arrived where %d are expected", len(row), len(c.binary))
+	}
+	return c.add(row)
+}
+
+func unescapeCopy(cell []byte) string {
+	if bytes.IndexByte(cell, '\\') < 0 {
+		return string(cell)
+	}
+	var out strings.Builder
+	for i := 0; i < len(cell); i++ {
+		if cell[i] != '\\' || i+1 == len(cell) {
+			out.WriteByte(cell[i])
+			continue
+		}
+		i++
+		if at := strings.IndexByte("bfnrtv", cell[i]); at >= 0 {
+			out.WriteByte("\b\f\n\r\t\v"[at])
+		} else {
+			out.WriteByte(cell[i])
+		}
+	}
+	return out.String()
+}

@@ -1,0 +1,143 @@
+package postgres
+
+import (
+	"context"
+	"database/sql"
+	"strings"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/record"
+	"anagram/internal/environment/sqldb/engine"
+)
+
+func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]catalog.Place, error) {
+	places := map[string]catalog.Place{}
+	err := engine.EachRow(ctx, q, func(rows *sql.Rows) error {
+		var place, kind, generated, identity, declared, base, category, refers string
+		var c catalog.Column
+		var inner, readable, inserts, updates bool
+		if err := rows.Scan(&place, &kind, &c.Name, &declared, &base, &category, &c.Required, &c.Default, &generated, &identity, &refers, &c.RefersColumn, &c.Follows, &inner, &readable, &inserts, &updates); err != nil {
+			return err
+		}
+		c.Declared, c.Kind, c.Limits = declared, kindOf(base), engine.Limits(declared)
+		c.Derived, c.Default = generated != "", c.Default || identity != ""
+		c.RefersTo, c.InnerID, c.Unreadable = refers, inner, !readable
+		p := places[place]
+		p.Name, p.ReadOnly = place, kind == "v" || kind == "m"
+		p.CannotInsert, p.CannotUpdate = !inserts, !updates
+		p.Columns = append(p.Columns, c)
+		places[place] = p
+		return nil
+	}, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname, c.relkind::text, a.attname,
+			format_type(a.atttypid, a.atttypmod), coalesce(b.typname, t.typname)::text, t.typcategory::text,
+			a.attnotnull OR t.typnotnull, a.atthasdef AND a.attgenerated = '', a.attgenerated::text, a.attidentity::text,
+			coalesce((SELECT CASE WHEN fn.nspname = current_schema() THEN '' ELSE fn.nspname || '.' END || fc.relname
+				FROM pg_constraint f JOIN pg_class fc ON fc.oid = f.confrelid JOIN pg_namespace fn ON fn.oid = fc.relnamespace
+				WHERE f.contype = 'f' AND f.conrelid = c.oid AND f.conkey = ARRAY[a.attnum] LIMIT 1), ''),
+			coalesce((SELECT ra.attname FROM pg_constraint f JOIN pg_attribute ra ON ra.attrelid = f.confrelid AND ra.attnum = f.confkey[1]
+				WHERE f.contype = 'f' AND f.conrelid = c.oid AND f.conkey = ARRAY[a.attnum] LIMIT 1), ''),
+			coalesce((SELECT f.confupdtype = 'c' FROM pg_constraint f WHERE f.contype = 'f' AND f.conrelid = c.oid AND f.conkey = ARRAY[a.attnum] LIMIT 1), false),
+			EXISTS (SELECT 1 FROM pg_constraint p WHERE p.contype = 'p' AND p.conrelid = c.oid AND p.conkey = ARRAY[a.attnum]),
+			has_column_privilege(c.oid, a.attnum, 'SELECT'), has_any_column_privilege(c.oid, 'INSERT'), has_any_column_privilege(c.oid, 'UPDATE')
+		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
+			JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_type b ON b.oid = nullif(t.typbasetype, 0)
+		WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\_%' AND has_schema_privilege(n.oid, 'USAGE')
+		ORDER BY n.nspname, c.relname, a.attnum`)
+	if err != nil {
+		return nil, err
+	}
+	err = engine.AddForeign(ctx, q, places, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname, f.conname,
+			CASE WHEN fn.nspname = current_schema() THEN '' ELSE fn.nspname || '.' END || fc.relname, a.attname, ra.attname
+		FROM pg_constraint f JOIN pg_class c ON c.oid = f.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+			JOIN pg_class fc ON fc.oid = f.confrelid JOIN pg_namespace fn ON fn.oid = fc.relnamespace
+			CROSS JOIN LATERAL unnest(f.conkey, f.confkey) WITH ORDINALITY k(here, there, at)
+			JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.here JOIN pg_attribute ra ON ra.attrelid = fc.oid AND ra.attnum = k.there
+		WHERE f.contype = 'f' AND array_length(f.conkey, 1) > 1 ORDER BY 1, 2, k.at`)
+	if err == nil {
+		err = engine.AddTriggers(ctx, q, places, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname, p.prosrc
+			FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_proc p ON p.oid = t.tgfoid
+			WHERE NOT t.tgisinternal AND t.tgtype & 2 = 2 ORDER BY 1, t.tgname`, engine.NewColumn)
+	}
+	if err == nil {
+		err = d.describeRules(ctx, q, places)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return places, engine.AddKeys(ctx, q, places, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname, i.indexrelid::text, i.indisprimary, a.attname
+		FROM pg_index i JOIN pg_class c ON c.oid = i.indrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+			CROSS JOIN LATERAL unnest(i.indkey) WITH ORDINALITY k(no, at) LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.no AND k.no > 0
+		WHERE i.indisunique AND i.indpred IS NULL AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\_%' AND k.at <= i.indnkeyatts
+		ORDER BY 1, i.indexrelid, k.at`)
+}
+
+// describeRules reads check constraints, those of domains too, and the words of enumerations.
+func (d dialect) describeRules(ctx context.Context, q engine.Queryer, places map[string]catalog.Place) error {
+	err := engine.EachRow(ctx, q, func(rows *sql.Rows) error {
+		var place, columns string
+		var rule catalog.Rule
+		err := rows.Scan(&place, &rule.Name, &rule.Text, &columns)
+		rule.Columns = strings.Split(columns, "\x01")
+		engine.AddRule(places, place, rule)
+		return err
+	}, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname, k.conname, pg_get_expr(k.conbin, k.conrelid),
+			(SELECT string_agg(a.attname, chr(1) ORDER BY a.attnum) FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum = ANY (k.conkey))
+		FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE k.contype = 'c' AND cardinality(k.conkey) > 0 ORDER BY 1, 2`)
+	if err != nil {
+		return err
+	}
+	err = engine.EachRow(ctx, q, func(rows *sql.Rows) error {
+		var place, column string
+		var rule catalog.Rule
+		err := rows.Scan(&place, &rule.Name, &rule.Text, &column)
+		rule.Text, rule.Columns = engine.ValueAs(rule.Text, d.Quote(column)), []string{column}
+		engine.AddRule(places, place, rule)
+		return err
+	}, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname, k.conname, pg_get_expr(k.conbin, 0), a.attname
+		FROM pg_constraint k JOIN pg_attribute a ON a.atttypid = k.contypid AND a.attnum > 0 AND NOT a.attisdropped
+			JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE k.contype = 'c' AND k.contypid <> 0 AND c.relkind IN ('r', 'p', 'f') ORDER BY 1, 2`)
+	if err != nil {
+		return err
+	}
+	return engine.EachRow(ctx, q, func(rows *sql.Rows) error {
+		var place, column, words string
+		err := rows.Scan(&place, &column, &words)
+		for i, c := range places[place].Columns {
+			if c.Name == column {
+				places[place].Columns[i].Limits.OneOf = strings.Split(words, "\x01")
+			}
+		}
+		return err
+	}, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname, a.attname, (SELECT string_agg(e.enumlabel, chr(1) ORDER BY e.enumsortorder) FROM pg_enum e WHERE e.enumtypid = t.oid)
+		FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE t.typtype = 'e' AND c.relkind IN ('r', 'p', 'f') AND NOT a.attisdropped AND EXISTS (SELECT 1 FROM pg_enum e WHERE e.enumtypid = t.oid)`)
+}
+
+// postgresKind maps the server's base types; the others (uuid, enumerations, arrays,
+// networks, ranges) are carried as the text that the server itself writes and reads.
+func kindOf(base string) record.Kind {
+	switch base {
+	case "int2", "int4", "int8":
+		return record.Integer
+	case "numeric", "float4", "float8":
+		return record.Decimal
+	case "bool":
+		return record.Boolean
+	case "date":
+		return record.Date
+	case "time":
+		return record.Time
+	case "timestamp":
+		return record.LocalTimestamp
+	case "timestamptz":
+		return record.Timestamp
+	case "json", "jsonb":
+		return record.JSON
+	case "bytea":
+		return record.Bytes
+	default:
+		return record.Text
+	}
+}

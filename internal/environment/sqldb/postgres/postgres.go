@@ -1,0 +1,246 @@
+package postgres
+
+import (
+	"context"
+	"database/sql"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/stdlib"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/record"
+	"anagram/internal/environment"
+	"anagram/internal/environment/sqldb/engine"
+	"anagram/internal/environment/sqldb/rows"
+)
+
+// Open opens a PostgreSQL database. The address is a postgres:// URL without
+// a password; an empty password leaves it to PostgreSQL's own conventions (password
+// file, environment variables, service names).
+func Open(ctx context.Context, name, address, password string, readOnly bool) (environment.Environment, error) {
+	config, err := pgx.ParseConfig(address)
+	if err != nil {
+		return nil, &environment.Error{Environment: name, Message: "connect: is not an address of PostgreSQL.", Mend: "It looks like postgres://account@host:5432/database.", Cause: err}
+	}
+	if password != "" {
+		config.Password = password
+	}
+	// Everything is read and written as text in these forms, whatever the server's own
+	// settings are, so that nothing is rounded or shifted.
+	for setting, value := range map[string]string{
+		"DateStyle": "ISO, YMD", "TimeZone": "UTC", "IntervalStyle": "iso_8601", "extra_float_digits": "3", "bytea_output": "hex",
+		"client_encoding": "UTF8", "application_name": "anagram", "lock_timeout": fmt.Sprint(engine.Wait.Milliseconds()),
+	} {
+		config.RuntimeParams[setting] = value
+	}
+	d := dialect{host: net.JoinHostPort(config.Host, fmt.Sprint(config.Port)), database: config.Database, account: config.User}
+	return rows.Open(ctx, name, d, stdlib.OpenDB(*config), readOnly)
+}
+
+type dialect struct{ host, database, account string }
+
+// Can says what the engine offers.
+func (d dialect) Can() engine.Capabilities {
+	return engine.Capabilities{OneAtATime: true, Savepoints: true, CopyOut: d.CopyOut, Bulk: d.Bulk, Breaks: d.Breaks}
+}
+
+func (dialect) Quote(name string) string { return pgx.Identifier{name}.Sanitize() }
+
+func (dialect) Mark(n int) string { return fmt.Sprintf("$%d", n) }
+
+func (dialect) ForUpdate() string { return " FOR UPDATE" }
+
+// Place quotes a table; one of another schema than the default has its schema before a dot.
+func (d dialect) Place(place string) string {
+	if schema, table, ok := strings.Cut(place, "."); ok {
+		return d.Quote(schema) + "." + d.Quote(table)
+	}
+	return d.Quote(place)
+}
+
+func (d dialect) Select(c catalog.Column) string {
+	if c.Kind == record.Bytes {
+		return d.Quote(c.Name)
+	}
+	return d.Quote(c.Name) + "::text"
+}
+
+func (dialect) In(columns []string, n int) string { return engine.RowsIn(columns, n, "") }
+
+func (dialect) BeginRead() []string {
+	return []string{"BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"}
+}
+
+// lockNumber is the advisory lock that one import at a time holds: "Angm".
+const lockNumber = 0x416e676d
+
+// BeginWrite uses repeatable read: a record that somebody changes between reading it
+// again and writing it makes the import fail instead of being overwritten.
+func (dialect) BeginWrite(ctx context.Context, q engine.Queryer) error {
+	if _, err := q.ExecContext(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ"); err != nil {
+		return err
+	}
+	var got bool
+	err := engine.EachRow(ctx, q, func(rows *sql.Rows) error { return rows.Scan(&got) }, fmt.Sprintf("SELECT pg_try_advisory_xact_lock(%d)", lockNumber))
+	if err == nil && !got {
+		err = engine.ErrLocked
+	}
+	if err != nil {
+		_, _ = q.ExecContext(context.WithoutCancel(ctx), "ROLLBACK")
+	}
+	return err
+}
+
+func (dialect) EndWrite(context.Context, engine.Queryer) {}
+
+// BeforeInserts moves a sequence that lags behind the data to where it should be; an
+// insert would otherwise meet a number that is taken.
+func (d dialect) BeforeInserts(ctx context.Context, q engine.Queryer, place, id string) error {
+	if id == "" {
+		return nil
+	}
+	var sequence sql.NullString
+	var largest sql.NullInt64
+	if err := engine.EachRow(ctx, q, func(rows *sql.Rows) error { return rows.Scan(&sequence) },
+		"SELECT pg_get_serial_sequence($1, $2)", d.Place(place), id); err != nil || !sequence.Valid {
+		return err
+	}
+	if err := engine.EachRow(ctx, q, func(rows *sql.Rows) error { return rows.Scan(&largest) },
+		fmt.Sprintf("SELECT max(%s) FROM %s", d.Quote(id), d.Place(place))); err != nil || !largest.Valid {
+		return err
+	}
+	if _, err := q.ExecContext(ctx, "SAVEPOINT anagram_sequence"); err != nil {
+		return err
+	}
+	_, err := q.ExecContext(ctx, fmt.Sprintf("SELECT setval('%s', $1::bigint) FROM %s WHERE last_value < $1::bigint", strings.ReplaceAll(sequence.String, "'", "''"), sequence.String), largest.Int64)
+	if err != nil { // without the right to set it, the insert itself will say what is wrong
+		_, err = q.ExecContext(ctx, "ROLLBACK TO SAVEPOINT anagram_sequence")
+		return err
+	}
+	_, err = q.ExecContext(ctx, "RELEASE SAVEPOINT anagram_sequence")
+	return err
+}
+
+func (d dialect) About(ctx context.Context, q engine.Queryer) (environment.Description, error) {
+	about := environment.Description{Address: fmt.Sprintf("postgres://%s/%s", d.host, d.database)}
+	var writable, readable, tables int
+	err := engine.EachRow(ctx, q, func(rows *sql.Rows) error {
+		return rows.Scan(&about.Product, &about.Account, &about.Clock, &tables, &readable, &writable)
+	}, `SELECT 'PostgreSQL ' || split_part(current_setting('server_version'), ' ', 1), current_user, clock_timestamp(), count(*),
+		count(*) FILTER (WHERE has_table_privilege(c.oid, 'SELECT')), count(*) FILTER (WHERE has_table_privilege(c.oid, 'INSERT') AND has_table_privilege(c.oid, 'UPDATE'))
+		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'p') AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\_%'`)
+	about.Rights = engine.RightsText(tables, readable, writable)
+	return about, err
+}
+
+// Breaks reports whether a value was refused as it breaks the rule of a domain.
+func (dialect) Breaks(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && pg.Code == "23514"
+}
+
+func (dialect) Decode(stored any, kind record.Kind) (record.Value, error) {
+	return engine.DecodeText(stored, kind)
+}
+
+func (dialect) Encode(v record.Value, c catalog.Column) (any, error) {
+	switch v.Kind() {
+	case record.Null:
+		return nil, nil
+	case record.Bytes:
+		return engine.ContentOf(v)
+	case record.Boolean:
+		if c.Kind != record.Boolean && c.Kind != record.Null { // kept as a number or a text
+			return map[string]string{"true": "1", "false": "0"}[v.Text()], nil
+		}
+		return v.Text(), nil
+	case record.Text:
+		if strings.ContainsRune(v.Text(), 0) {
+			return nil, errors.New("the text holds a NUL character, which PostgreSQL cannot keep")
+		}
+		return v.Text(), nil
+	default:
+		return v.Text(), nil
+	}
+}
+
+// Literal writes a value as PostgreSQL reads it.
+func (dialect) Literal(stored any) string {
+	if content, ok := stored.([]byte); ok {
+		return `'\x` + hex.EncodeToString(content) + "'"
+	}
+	return engine.PlainLiteral(stored)
+}
+
+// Decides leaves out types of their own (enumerations, networks), whose comparison with a
+// text that is none of their values is an error.
+func (dialect) Decides(c catalog.Column, v record.Value) bool {
+	switch v.Kind() {
+	case record.Text:
+		word := strings.ToLower(c.Declared)
+		return word == "text" || strings.HasPrefix(word, "character")
+	case record.Integer:
+		return engine.InRange(v, map[string]int{"smallint": 16, "integer": 32, "bigint": 64}[c.Declared])
+	case record.Decimal:
+		return strings.HasPrefix(c.Declared, "numeric")
+	default:
+		return true
+	}
+}
+
+// Answered leaves out what the server says when it goes away.
+func (dialect) Answered(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && !lost(pg.Code)
+}
+
+func (dialect) Refused(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && !lost(pg.Code) && pg.Code != "40001"
+}
+
+func lost(code string) bool {
+	return strings.HasPrefix(code, "57P") || strings.HasPrefix(code, "08")
+}
+
+func (d dialect) Explain(err error) (message, mend string) {
+	if errors.Is(err, engine.ErrLocked) {
+		return fmt.Sprintf("another import is at work in %s.", d.database), "Wait until it has finished and try again."
+	}
+	var pg *pgconn.PgError
+	if !errors.As(err, &pg) {
+		var connect *pgconn.ConnectError
+		if errors.As(err, &connect) {
+			return fmt.Sprintf("%s cannot be reached as %s.", d.host, d.account), "Check address, account and network; the reason given is: " + engine.Cause(err) + "."
+		}
+		return "the connection to " + d.host + " was lost: " + engine.Cause(err) + ".", "Check the server and try again; nothing is half-written."
+	}
+	switch {
+	case pg.Code == "28P01" || pg.Code == "28000":
+		return fmt.Sprintf("%s refuses the account %s.", d.host, d.account), "Check the password: of this environment in anagram.yaml, or PostgreSQL's own password file."
+	case pg.Code == "3D000":
+		return fmt.Sprintf("%s has no database %q.", d.host, d.database), "Correct connect: of this environment in anagram.yaml."
+	case pg.Code == "42501":
+		return fmt.Sprintf("the account %s may not do this: %s.", d.account, pg.Message), "Ask for the right, or use another account."
+	case pg.Code == "55P03":
+		return "somebody else is changing the same records.", "Wait until they have finished and try again."
+	case pg.Code == "40001":
+		return "somebody else changed the same records at the same time.", "Import again; what moved is then left out and named."
+	case lost(pg.Code):
+		return "the connection to " + d.host + " was lost: " + pg.Message + ".", "Check the server and try again; nothing is half-written."
+	case strings.HasPrefix(pg.Code, "22") || strings.HasPrefix(pg.Code, "23"):
+		text := "the database refuses it: " + pg.Message + "."
+		if pg.Detail != "" {
+			text += " " + pg.Detail
+		}
+		return text, "Correct the value in the source, or decline the record."
+	default:
+		return fmt.Sprintf("%s (%s).", pg.Message, pg.Code), ""
+	}
+}

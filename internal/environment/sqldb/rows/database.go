@@ -1,0 +1,118 @@
+package rows
+
+import (
+	"context"
+	"database/sql"
+	"time"
+
+	"anagram/internal/environment"
+	"anagram/internal/environment/sqldb/engine"
+)
+
+// database is an open connection to an SQL database, of whatever engine.
+type database struct {
+	*session
+	db       *sql.DB
+	conn     *sql.Conn
+	readOnly bool
+}
+
+// Open takes one connection of a pool for itself and, for reading only, starts reading
+// as at one moment. On an error the pool is closed.
+func Open(ctx context.Context, name string, d engine.Dialect, db *sql.DB, readOnly bool) (environment.Environment, error) {
+	db.SetMaxOpenConns(1)
+	conn, err := db.Conn(ctx)
+	if err == nil && readOnly {
+		for _, statement := range d.BeginRead() {
+			if _, err = conn.ExecContext(ctx, statement); err != nil {
+				break
+			}
+		}
+	}
+	if err != nil {
+		_ = db.Close()
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		message, mend := d.Explain(err)
+		return nil, &environment.Error{Environment: name, Message: message, Mend: mend, Cause: err}
+	}
+	return &database{session: newSession(name, d, conn, nil), db: db, conn: conn, readOnly: readOnly}, nil
+}
+
+// Describe says what the database is and lists its places.
+func (e *database) Describe(ctx context.Context) (environment.Description, error) {
+	asked := time.Now()
+	about, err := e.dialect.About(ctx, e.q)
+	if err != nil {
+		return about, e.explain(err)
+	}
+	if !about.Clock.IsZero() {
+		// The server told its time somewhere between asking and answer.
+		about.Ahead = about.Clock.Sub(asked.Add(time.Since(asked) / 2))
+	}
+	about.Places, err = e.describe(ctx)
+	return about, err
+}
+
+// Begin locks the database against other imports and starts a transaction.
+func (e *database) Begin(ctx context.Context) (environment.Work, error) {
+	places, err := e.describe(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := e.dialect.BeginWrite(ctx, e.conn); err != nil {
+		return nil, e.explain(err)
+	}
+	s := newSession(e.name, e.dialect, e.conn, places)
+	s.locking = true
+	return &work{session: s, conn: e.conn}, nil
+}
+
+// Close closes the connection.
+func (e *database) Close() error {
+	e.close()
+	_ = e.conn.Close()
+	return e.db.Close()
+}
+
+// work is one transaction.
+type work struct {
+	*session
+	conn *sql.Conn
+	done bool
+}
+
+func (w *work) Commit(ctx context.Context) error {
+	w.close()
+	if err := w.keepCounters(ctx); err != nil {
+		return err
+	}
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	// From here on nobody can stop it: who breaks off a commit does not learn what came of it.
+	ctx = context.WithoutCancel(ctx)
+	if _, err := w.conn.ExecContext(ctx, "COMMIT"); err != nil {
+		if !w.dialect.Answered(err) {
+			return &environment.UnknownOutcomeError{Environment: w.name, Cause: err}
+		}
+		return w.explain(err)
+	}
+	w.done = true
+	w.dialect.EndWrite(ctx, w.conn)
+	return nil
+}
+
+func (w *work) Rollback() error {
+	if w.done {
+		return nil
+	}
+	w.done = true
+	w.close()
+	// The context of the work may be cancelled; taking back must happen all the same.
+	ctx := context.Background()
+	_, err := w.conn.ExecContext(ctx, "ROLLBACK")
+	w.dialect.EndWrite(ctx, w.conn)
+	return err
+}

@@ -1,0 +1,115 @@
+package rows
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"slices"
+	"strings"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/record"
+	"anagram/internal/environment/sqldb/engine"
+)
+
+// castTrial is Trial for engines that know the declared types in a cast.
+func castTrial(d engine.Dialect, columns []catalog.Column, rows int) string {
+	out := make([]string, rows)
+	for n := range rows {
+		out[n] = fmt.Sprintf("SELECT %d AS anagram_row", n)
+		for _, c := range columns {
+			value := engine.Mark
+			if c.Declared != "" {
+				value = "CAST(" + engine.Mark + " AS " + c.Declared + ")"
+			}
+			out[n] += ", " + value + " AS " + d.Quote(c.Name)
+		}
+	}
+	return strings.Join(out, " UNION ALL ")
+}
+
+// Judge tries values against a rule, many at a time, and where the engine cannot do that
+// with one of them, one by one.
+func (s *session) Judge(ctx context.Context, place string, rule catalog.Rule, rows [][]record.Value) ([]bool, error) {
+	places, err := s.describe(ctx)
+	if err != nil {
+		return nil, err
+	}
+	p := places[place]
+	columns := make([]catalog.Column, len(rule.Columns))
+	for i, name := range rule.Columns {
+		columns[i], _ = p.Column(name)
+	}
+	refused := make([]bool, len(rows))
+	var at []int
+	var args [][]any
+	for i, row := range rows {
+		stored := make([]any, len(columns))
+		var err error
+		for n, c := range columns {
+			if err == nil {
+				stored[n], err = s.dialect.Encode(row[n], c)
+			}
+		}
+		if err == nil {
+			at, args = append(at, i), append(args, stored)
+		}
+	}
+	const most = 100
+	for len(at) > 0 {
+		n := min(most, len(at))
+		if err := s.try(ctx, place, rule, columns, at[:n], args[:n], refused); err != nil {
+			return nil, err
+		}
+		at, args = at[n:], args[n:]
+	}
+	return refused, nil
+}
+
+func (s *session) try(ctx context.Context, place string, rule catalog.Rule, columns []catalog.Column, at []int, args [][]any, refused []bool) error {
+	trial := castTrial(s.dialect, columns, len(at))
+	if s.can.Trial != nil {
+		trial = s.can.Trial(place, columns, len(at))
+	}
+	_, bare, qualified := strings.Cut(place, ".")
+	if !qualified {
+		bare = place
+	}
+	query := fmt.Sprintf("SELECT anagram_row FROM (%s) AS %s WHERE NOT (%s)", trial, s.dialect.Quote(bare), rule.Text)
+	if err := s.guard(ctx, "SAVEPOINT anagram_rule"); err != nil {
+		return err
+	}
+	err := engine.EachRow(ctx, s.q, func(rows *sql.Rows) error {
+		var n int
+		err := rows.Scan(&n)
+		if err == nil && n >= 0 && n < len(at) {
+			refused[at[n]] = true
+		}
+		return err
+	}, engine.Marked(s.dialect, query), slices.Concat(args...)...)
+	if err == nil {
+		return s.guard(ctx, "RELEASE SAVEPOINT anagram_rule")
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if !s.dialect.Refused(err) {
+		return s.explain(err)
+	}
+	if err := s.guard(ctx, "ROLLBACK TO SAVEPOINT anagram_rule"); err != nil {
+		return err
+	}
+	if len(at) == 1 {
+		// A cast to a domain refuses by itself what its rule does.
+		if s.can.Breaks != nil {
+			refused[at[0]] = s.can.Breaks(err)
+		}
+		return nil // the engine cannot try it; other checks say what does not fit
+	}
+	for i := range at {
+		if err := s.try(ctx, place, rule, columns, at[i:i+1], args[i:i+1], refused); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,285 @@
+package rows
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"anagram/internal/core/record"
+	"anagram/internal/environment"
+	"anagram/internal/environment/sqldb/engine"
+)
+
+// From internal ids to keys, through any depth of references: a handful of queries
+// for a batch, level by level in a tree.
+
+// learnedBy names what was learned of a type by some of its columns.
+func learnedBy(typ string, by []string) string { return typ + "\x00" + strings.Join(by, "\x00") }
+
+// learn makes sure that the keys of records of a type, told by some of its columns, are
+// known to the session, or that they are outside. Ids that no record has stay unknown.
+func (s *session) learn(ctx context.Context, m *environment.Model, typ string, by []string, ids []identity) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	as := learnedBy(typ, by)
+	if s.keys[as] == nil {
+		s.keys[as] = map[string]record.Key{}
+	}
+	if s.outside[as] == nil {
+		s.outside[as] = map[string]bool{}
+	}
+	f, err := s.form(ctx, m, typ, by, nil, false)
+	if err != nil {
+		return err
+	}
+	if f.ID == "" && len(by) == 1 && by[0] == f.Key[0] && len(f.Key) == 1 && len(f.only)+len(f.deciding) == 0 {
+		return s.learnByKey(ctx, m, f, ids, s.keys[as]) // references hold the key itself
+	}
+	rows := map[string][]any{} // id -> row
+	pending := s.unknown(f, by, ids, as, rows)
+	tree := f.parent()
+	for len(pending) > 0 {
+		var parents []identity
+		err := s.whereIn(ctx, len(f.names), s.selectForm(f), by, pending, "", func(row []any) error {
+			id := identity(row[:f.lead]).mapKey()
+			if _, twice := rows[id]; twice {
+				return fmt.Errorf("%s: %s has %s %s twice, so references to it cannot be told; correct id: or columns: of %s in the catalog", s.name, f.place, strings.Join(by, ", "), id, typ)
+			}
+			rows[id] = row
+			if tree >= 0 && row[tree] != nil {
+				parents = append(parents, identity{row[tree]})
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+		if by[0] != f.ID { // parents are told by internal id; keysOf learns them
+			break
+		}
+		pending = s.unknown(f, by, parents, as, rows)
+	}
+	list := make([][]any, 0, len(rows))
+	for _, row := range rows {
+		list = append(list, row)
+	}
+	if err := s.learnDeciding(ctx, m, f, list, by[0] != f.ID); err != nil {
+		return err
+	}
+	b := keyBuilder{s: s, m: m, f: f, rows: rows, building: map[string]bool{}, as: as, tree: tree}
+	if by[0] != f.ID {
+		b.tree = -1
+	}
+	for id := range rows {
+		if _, err := b.key(id); err != nil && !errors.Is(err, errOutside) {
+			return err
+		}
+	}
+	return nil
+}
+
+// parent gives the column that holds the parent in a tree, -1 for other types.
+func (f *form) parent() int {
+	for _, c := range f.key {
+		if c.ref.One() == f.Name && c.ref.Plain() && !c.ref.ByKey {
+			return c.at[0]
+		}
+	}
+	return -1
+}
+
+// learnByKey is learn for a type whose single key field is what references hold.
+func (s *session) learnByKey(ctx context.Context, m *environment.Model, f *form, ids []identity, known map[string]record.Key) error {
+	c := f.key[0]
+	c.at = []int{0}
+	rows := make([][]any, len(ids))
+	for i, id := range ids {
+		rows[i] = id
+	}
+	if err := s.learnCell(ctx, m, c, rows); err != nil {
+		return err
+	}
+	for _, id := range ids {
+		v, err := s.value(m, f.Type, id, c)
+		if err != nil {
+			return &environment.RecordError{Environment: s.name, Address: f.Name + "/" + id.text(), Field: c.Name, Cause: err}
+		}
+		known[id.mapKey()] = m.Shapes.Key(f.Name, []record.Value{v})
+		s.cached++
+	}
+	return nil
+}
+
+// unknown gives the ids that are still to be read, each once, in the form in which the
+// database compares them fastest.
+func (s *session) unknown(f *form, by []string, ids []identity, as string, rows map[string][]any) []identity {
+	var out []identity
+	seen := map[string]bool{}
+	for _, id := range ids {
+		text := id.mapKey()
+		_, isKnown := s.keys[as][text]
+		_, isRead := rows[text]
+		if isKnown || isRead || seen[text] || s.outside[as][text] || id.hasNull() {
+			continue
+		}
+		seen[text] = true
+		if whole, ok := id[0].(string); ok && len(id) == 1 && f.columns[by[0]].Kind == record.Integer {
+			n, err := strconv.ParseInt(strings.TrimSpace(whole), 10, 64)
+			if err != nil {
+				continue // no such id can be there
+			}
+			id = identity{n}
+		}
+		out = append(out, id)
+	}
+	return out
+}
+
+// keyBuilder makes keys of stored keys; in a tree from the root downwards.
+type keyBuilder struct {
+	s        *session
+	m        *environment.Model
+	f        *form
+	rows     map[string][]any
+	building map[string]bool
+	as       string
+	tree     int // column of the parent where parents are among rows, else -1
+}
+
+// key gives the key of a row, or errOutside.
+func (b *keyBuilder) key(id string) (record.Key, error) {
+	if key, ok := b.s.keys[b.as][id]; ok {
+		return key, nil
+	}
+	if b.s.outside[b.as][id] {
+		return record.Key{}, errOutside
+	}
+	row, ok := b.rows[id]
+	if !ok {
+		return record.Key{}, fmt.Errorf("%s: a key of %s refers to internal id %s, which is not in %s; correct it there", b.s.name, b.f.Name, id, b.f.place)
+	}
+	if b.building[id] {
+		return record.Key{}, fmt.Errorf("%s: the keys of %s refer to each other in a loop (internal ids %s), so none of them can be told; correct one of them there",
+			b.s.name, b.f.Name, b.loop(id))
+	}
+	b.building[id] = true
+	key, err := b.build(row)
+	if errors.Is(err, errOutside) {
+		b.s.outside[b.as][id] = true
+		b.s.cached++
+		return key, err
+	}
+	if err != nil {
+		return key, err
+	}
+	b.s.keys[b.as][id] = key
+	b.s.cached++
+	return key, nil
+}
+
+func (b *keyBuilder) build(row []any) (record.Key, error) {
+	parts := make([]record.Value, len(b.f.key))
+	for i, c := range b.f.key {
+		if b.tree >= 0 && len(c.at) == 1 && c.at[0] == b.tree && row[b.tree] != nil {
+			parent, err := b.key(engine.StoredText(row[b.tree]))
+			if err != nil {
+				return record.Key{}, err
+			}
+			parts[i] = record.ReferenceValue(b.f.Name, parent)
+			continue
+		}
+		var err error
+		if parts[i], err = b.s.value(b.m, b.f.Type, row, c); errors.Is(err, errOutside) {
+			return record.Key{}, err
+		} else if err != nil {
+			return record.Key{}, &environment.RecordError{Environment: b.s.name, Address: b.f.rowName(row), Field: c.Name, Cause: err}
+		}
+	}
+	in, err := b.s.isIn(b.m, b.f, len(b.f.only), row)
+	if err != nil {
+		return record.Key{}, err
+	}
+	if !in {
+		return record.Key{}, errOutside
+	}
+	return b.m.Shapes.Key(b.f.Name, parts), nil
+}
+
+// isIn decides whether a row is outside, as far as its key does not tell.
+func (s *session) isIn(m *environment.Model, f *form, own int, row []any) (bool, error) {
+	for _, c := range f.deciding {
+		if _, err := s.value(m, f.Type, row, c); errors.Is(err, errOutside) {
+			return false, nil
+		}
+	}
+	in, err := s.fulfils(m, f, f.only[:own], row)
+	if err != nil {
+		return false, &environment.RecordError{Environment: s.name, Address: f.rowName(row), Cause: err}
+	}
+	return in, nil
+}
+
+// loop lists the internal ids of a loop in a tree.
+func (b *keyBuilder) loop(start string) string {
+	ids := []string{start}
+	for id := start; ; {
+		id = engine.StoredText(b.rows[id][b.tree])
+		if slices.Contains(ids, id) || len(ids) >= 10 {
+			return strings.Join(ids, ", ")
+		}
+		ids = append(ids, id)
+	}
+}
+
+// learnDeciding learns what the keys of rows refer to, and what decides whether they
+// are outside. In a tree whose rows are at hand, parents are left to the builder.
+func (s *session) learnDeciding(ctx context.Context, m *environment.Model, f *form, rows [][]any, parents bool) error {
+	cells := slices.Concat(f.key, f.deciding)
+	for _, c := range f.only {
+		cells = append(cells, c.cells...)
+	}
+	for _, c := range cells {
+		if !parents && c.ref.One() == f.Name && c.ref.Plain() {
+			continue
+		}
+		if err := s.learnCell(ctx, m, c, rows); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// keysOf makes the keys of rows; in tells which of them are not outside, by the first own
+// conditions and by what their keys and owners refer to.
+func (s *session) keysOf(ctx context.Context, m *environment.Model, f *form, own int, rows [][]any) (keys []record.Key, in []bool, err error) {
+	if s.cached > maxCached {
+		s.forget()
+	}
+	if err := s.learnDeciding(ctx, m, f, rows, true); err != nil {
+		return nil, nil, err
+	}
+	keys, in = make([]record.Key, len(rows)), make([]bool, len(rows))
+	for n, row := range rows {
+		parts := make([]record.Value, len(f.key))
+		in[n] = true
+		for i, c := range f.key {
+			if parts[i], err = s.value(m, f.Type, row, c); errors.Is(err, errOutside) {
+				in[n] = false
+			} else if err != nil {
+				return nil, nil, &environment.RecordError{Environment: s.name, Address: f.rowName(row), Field: c.Name, Cause: err}
+			}
+		}
+		if !in[n] {
+			continue
+		}
+		if in[n], err = s.isIn(m, f, own, row); err != nil {
+			return nil, nil, err
+		}
+		keys[n] = m.Shapes.Key(f.Name, parts)
+	}
+	return keys, in, nil
+}

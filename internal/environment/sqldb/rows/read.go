@@ -1,0 +1,298 @@
+package rows
+
+import (
+	"context"
+	"errors"
+	"slices"
+
+	"anagram/internal/core/record"
+	"anagram/internal/environment"
+	"anagram/internal/environment/sqldb/engine"
+)
+
+var errStop = errors.New("the reader of the stream stopped")
+
+// Read streams records. Rows are taken in batches, so that the references of a batch
+// are translated with a handful of queries.
+func (s *session) Read(ctx context.Context, m *environment.Model, r environment.Reading) record.Stream {
+	return func(yield func(record.Record, error) bool) {
+		give := func(rec record.Record) error {
+			if !yield(rec, nil) {
+				return errStop
+			}
+			return nil
+		}
+		err := s.read(ctx, m, r, give)
+		if err != nil && !errors.Is(err, errStop) {
+			yield(record.Record{}, err)
+		}
+	}
+}
+
+func (s *session) read(ctx context.Context, m *environment.Model, r environment.Reading, give func(record.Record) error) error {
+	f, err := s.form(ctx, m, r.Type, nil, r.Fields, true)
+	if err != nil {
+		return err
+	}
+	own := len(f.only)
+	for _, c := range r.Where {
+		f.add(c)
+	}
+	if r.Keys != nil {
+		return s.readKeys(ctx, m, f, own, r, give)
+	}
+	if r.Field != "" {
+		return s.readReferring(ctx, m, f, own, r, give)
+	}
+	if r.With != nil {
+		return s.readHolding(ctx, m, f, own, r, give)
+	}
+	query := s.selectForm(f)
+	narrowed := f.only
+	if r.Outside != nil {
+		narrowed = f.only[own:] // the outside ones are counted, so they have to be read
+	}
+	where, args := s.narrow(f, narrowed)
+	if where != "" {
+		query += " WHERE " + where
+	}
+	var rows [][]any
+	flush := func() error {
+		err := s.build(ctx, m, f, own, rows, r.Outside, give)
+		rows = rows[:0]
+		return err
+	}
+	err = s.stream(ctx, f, func(row []any) error {
+		rows = append(rows, row)
+		if len(rows) < batch {
+			return nil
+		}
+		return flush()
+	}, query, args...)
+	if err != nil {
+		return err
+	}
+	return flush()
+}
+
+// readKeys reads the records with these keys, a batch at a time.
+func (s *session) readKeys(ctx context.Context, m *environment.Model, f *form, own int, r environment.Reading, give func(record.Record) error) error {
+	for part := range slices.Chunk(r.Keys, batch) {
+		found, err := s.locate(ctx, m, f.Name, part)
+		if err != nil {
+			return err
+		}
+		var ids []identity
+		seen := map[string]bool{}
+		for _, key := range part {
+			if !seen[key.Order()] {
+				seen[key.Order()] = true
+				ids = append(ids, found[key.Order()]...)
+			}
+		}
+		var rows [][]any
+		suffix := ""
+		if s.locking {
+			suffix = s.dialect.ForUpdate()
+		}
+		err = s.whereIn(ctx, len(f.names), s.selectForm(f), f.identity, ids, suffix, func(row []any) error { rows = append(rows, row); return nil })
+		if err != nil {
+			return err
+		}
+		if err := s.build(ctx, m, f, own, rows, r.Outside, give); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// readReferring reads the records whose reference points at one of some records.
+func (s *session) readReferring(ctx context.Context, m *environment.Model, f *form, own int, r environment.Reading, give func(record.Record) error) error {
+	ref := f.Refers[r.Field]
+	c := cell{Field: record.Field{Name: r.Field}, ref: ref}
+	for part := range slices.Chunk(r.Of, batch) {
+		found, err := s.locate(ctx, m, ref.One(), part)
+		if err != nil {
+			return err
+		}
+		var tuples []identity
+		for _, key := range part {
+			switch {
+			case ref.ByKey:
+				stored, err := s.dialect.Encode(key.Parts()[0], f.columns[r.Field])
+				if err == nil {
+					tuples = append(tuples, identity{stored})
+				}
+			case ref.Columns != nil:
+				if len(found[key.Order()]) != 1 {
+					continue
+				}
+				id, err := s.referred(ctx, m, record.ReferenceValue(ref.One(), key), c.by(m, ref.One()))
+				if err != nil {
+					return err
+				}
+				tuples = append(tuples, id)
+			default:
+				for _, id := range found[key.Order()] {
+					tuples = append(tuples, identity{id[0]})
+				}
+			}
+		}
+		var rows [][]any
+		flush := func() error {
+			err := s.build(ctx, m, f, own, rows, r.Outside, give)
+			rows = rows[:0]
+			return err
+		}
+		err = s.whereIn(ctx, len(f.names), s.selectForm(f), f.Stored(r.Field), tuples, "", func(row []any) error {
+			if rows = append(rows, row); len(rows) < batch {
+				return nil
+			}
+			return flush()
+		})
+		if err == nil {
+			err = flush()
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// readHolding reads the records that hold one of some sets of values. What cannot be
+// stored, or refers to a record that is not there, is held by none.
+func (s *session) readHolding(ctx context.Context, m *environment.Model, f *form, own int, r environment.Reading, give func(record.Record) error) error {
+	w := &writer{session: s, m: m}
+	var columns []string
+	for _, field := range r.With.Fields {
+		for _, column := range f.Stored(field) {
+			if !slices.Contains(columns, column) {
+				columns = append(columns, column)
+			}
+		}
+	}
+	var tuples []identity
+	for _, set := range r.With.Sets {
+		tuple := make(identity, len(columns))
+		ok := true
+		for i, field := range r.With.Fields {
+			stored, err := w.stored(ctx, f.table, set[i], record.Field{Name: field})
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			if ok = ok && err == nil; !ok {
+				break
+			}
+			for n, column := range f.Stored(field) {
+				tuple[slices.Index(columns, column)] = stored[n]
+			}
+		}
+		if ok {
+			tuples = append(tuples, tuple)
+		}
+	}
+	if len(tuples) == 0 {
+		return nil
+	}
+	var rows [][]any
+	err := s.whereIn(ctx, len(f.names), s.selectForm(f), columns, tuples, "", func(row []any) error { rows = append(rows, row); return nil })
+	if err != nil {
+		return err
+	}
+	for part := range slices.Chunk(rows, batch) {
+		if err := s.build(ctx, m, f, own, part, r.Outside, give); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// build translates the references of some rows and makes records of them. The first own
+// conditions say which are outside, the others what was asked for.
+func (s *session) build(ctx context.Context, m *environment.Model, f *form, own int, rows [][]any, outside *int, give func(record.Record) error) error {
+	keys, in, err := s.keysOf(ctx, m, f, own, rows)
+	if err != nil {
+		return err
+	}
+	kept := 0
+	for n := range rows {
+		if !in[n] {
+			if outside != nil {
+				*outside++
+			}
+			continue
+		}
+		rows[kept], keys[kept] = rows[n], keys[n]
+		kept++
+	}
+	rows, keys = rows[:kept], keys[:kept]
+	for _, c := range f.fields {
+		if err := s.learnCell(ctx, m, c, rows); err != nil {
+			return err
+		}
+	}
+	for _, c := range f.only[own:] {
+		for _, named := range c.cells {
+			if err := s.learnCell(ctx, m, named, rows); err != nil {
+				return err
+			}
+		}
+	}
+	for n, row := range rows {
+		fail := func(field string, cause error) error {
+			return &environment.RecordError{Environment: s.name, Address: m.Catalog.Address(f.Name, keys[n]), Field: field, Cause: cause}
+		}
+		wanted, err := s.fulfils(m, f, f.only[own:], row)
+		if err != nil {
+			return fail("", err)
+		}
+		if !wanted {
+			continue
+		}
+		rec := record.Record{Key: keys[n], Values: make([]record.Value, len(f.fields)), ID: identity(row[:f.lead]).text()}
+		for i, c := range f.fields {
+			if rec.Values[i], err = s.value(m, f.Type, row, c); err != nil {
+				return fail(c.Name, err)
+			}
+		}
+		if f.stampAt >= 0 {
+			rec.ChangedAt = stampText(s.dialect, row[f.stampAt], f.columns[f.StampAt].Kind)
+		}
+		if f.stampBy >= 0 {
+			rec.ChangedBy = engine.StoredText(row[f.stampBy])
+		}
+		if err := give(rec); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// fulfils decides conditions for a row whose references have been learned.
+func (s *session) fulfils(m *environment.Model, f *form, conditions []filter, row []any) (bool, error) {
+	for _, c := range conditions {
+		values := make([]record.Value, len(c.cells))
+		for i, named := range c.cells {
+			var err error
+			if values[i], err = s.value(m, f.Type, row, named); err != nil {
+				return false, err
+			}
+		}
+		if holds, err := c.Holds(values, m.Catalog.Path); err != nil || !holds {
+			return false, err
+		}
+	}
+	return true, nil
+}
+
+// stampText gives a stamp in canonical form where it has one, else as it stands.
+func stampText(d engine.Dialect, stored any, kind record.Kind) string {
+	if kind != record.Timestamp {
+		kind = record.LocalTimestamp
+	}
+	if v, err := d.Decode(stored, kind); err == nil {
+		return v.Text()
+	}
+	return engine.StoredText(stored)
+}

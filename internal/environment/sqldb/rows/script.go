@@ -1,0 +1,144 @@
+package rows
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"anagram/internal/core/record"
+	"anagram/internal/environment"
+)
+
+// Script writes one change as a statement that somebody else can run. References are
+// looked up by key in the statement itself, as their ids may not be there yet.
+func (s *session) Script(ctx context.Context, m *environment.Model, c environment.Change) (string, error) {
+	f, err := s.form(ctx, m, c.Type, nil, nil, false)
+	if err != nil {
+		return "", err
+	}
+	fail := func(field string, cause error) error {
+		return &environment.RecordError{Environment: s.name, Address: m.Catalog.Address(c.Type, c.Key), Field: field, Cause: cause}
+	}
+	fields, values := c.Fields, c.Values
+	if c.Insert || c.Was != nil {
+		fields = append(slices.Clone(m.Shapes[c.Type]), fields...)
+		values = append(slices.Clone(c.Key.Parts()), values...)
+	}
+	var columns, expressions []string
+	add := func(column, expression string) {
+		if !slices.Contains(columns, s.dialect.Quote(column)) {
+			columns, expressions = append(columns, s.dialect.Quote(column)), append(expressions, expression)
+		}
+	}
+	for i, field := range fields {
+		if values[i].IsAbsent() {
+			continue
+		}
+		written, err := s.scripted(ctx, m, f.table, field, values[i])
+		if err != nil {
+			return "", fail(field.Name, err)
+		}
+		for n, column := range f.Stored(field.Name) {
+			add(column, written[n])
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(c.Fixed)) {
+		add(name, s.dialect.Literal(c.Fixed[name]))
+	}
+	if c.Insert && f.ID != "" {
+		switch {
+		case f.IDFrom.MadeBy == "uuid":
+			add(f.ID, s.dialect.Literal(uuid.NewString()))
+		case f.IDFrom.MadeBy == "counter":
+			return "", fail(f.ID, errors.New("its internal id comes from a table of counters, which a script cannot keep in step. Write the files as csv or jsonl, or import"))
+		case f.IDFrom.MadeBy == "largest" || s.can.NoIDs:
+			add(f.ID, fmt.Sprintf("(SELECT coalesce(max(x.i), 0) + 1 FROM (SELECT %s AS i FROM %s) x)", s.dialect.Quote(f.ID), s.dialect.Place(f.place)))
+		}
+	}
+	if len(columns) == 0 {
+		return "", nil
+	}
+	if c.Insert {
+		return fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s);", s.dialect.Place(f.place), strings.Join(columns, ", "), strings.Join(expressions, ", ")), nil
+	}
+	stands := c.Key
+	if c.Was != nil {
+		stands = *c.Was
+	}
+	where, err := s.keyCondition(ctx, m, c.Type, stands)
+	if err != nil {
+		return "", fail("", err)
+	}
+	for i := range columns {
+		columns[i] += " = " + expressions[i]
+	}
+	return fmt.Sprintf("UPDATE %s SET %s WHERE %s;", s.dialect.Place(f.place), strings.Join(columns, ", "), where), nil
+}
+
+// scripted gives an expression for each column of a field.
+func (s *session) scripted(ctx context.Context, m *environment.Model, t table, field record.Field, v record.Value) ([]string, error) {
+	ref, column := t.Refers[field.Name], t.columns[field.Name]
+	one := func(v record.Value) ([]string, error) {
+		stored, err := s.dialect.Encode(v, column)
+		return []string{s.dialect.Literal(stored)}, err
+	}
+	if words, ok := t.Words[field.Name]; ok && v.Kind() == record.Boolean {
+		word := words.False
+		if v.Text() == "true" {
+			word = words.True
+		}
+		return []string{s.dialect.Literal(word)}, nil
+	}
+	switch {
+	case v.IsNull():
+		return slices.Repeat([]string{"NULL"}, max(1, len(ref.Columns))), nil
+	case ref.ByKey:
+		return one(v.Parts()[0])
+	case ref.Inside != nil:
+		return nil, errors.New("it has internal ids inside its value, which a script cannot look up. Write the files as csv or jsonl, or import")
+	case ref.To == nil:
+		return one(v)
+	}
+	where, err := s.keyCondition(ctx, m, v.Refers(), v.Key())
+	if err != nil {
+		return nil, err
+	}
+	to, err := s.table(ctx, m, v.Refers())
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, there := range (cell{Field: field, ref: ref}).by(m, v.Refers()) {
+		// A table inside a table: some engines refuse to read what they are writing.
+		out = append(out, fmt.Sprintf("(SELECT x.i FROM (SELECT %s AS i FROM %s WHERE %s) x)", s.dialect.Quote(there), s.dialect.Place(to.place), where))
+	}
+	return out, nil
+}
+
+// keyCondition is the condition that a row has a key.
+func (s *session) keyCondition(ctx context.Context, m *environment.Model, typ string, key record.Key) (string, error) {
+	t, err := s.table(ctx, m, typ)
+	if err != nil {
+		return "", err
+	}
+	var parts []string
+	for i, field := range m.Shapes[typ] {
+		written, err := s.scripted(ctx, m, t, field, key.Parts()[i])
+		if err != nil {
+			return "", err
+		}
+		for n, column := range t.Stored(field.Name) {
+			if written[n] == "NULL" {
+				parts = append(parts, s.dialect.Quote(column)+" IS NULL")
+			} else {
+				parts = append(parts, s.dialect.Quote(column)+" = "+written[n])
+			}
+		}
+	}
+	return strings.Join(parts, " AND "), nil
+}

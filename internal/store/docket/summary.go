@@ -1,0 +1,50 @@
+package docket
+
+import (
+	"context"
+
+	"anagram/internal/core/match"
+)
+
+// Summary is a docket with what became of it.
+type Summary struct {
+	Header Header
+	Tally  Tally
+	Runs   []Run
+}
+
+// Tally counts the findings that can be decided, by decision.
+type Tally struct {
+	Open     int `json:"open"`
+	Approved int `json:"approved"`
+	Declined int `json:"declined"`
+	Held     int `json:"held"`
+	// Stuck counts those open that no decision can bring on: conflicts as they stand.
+	Stuck int `json:"stuck"`
+}
+
+// Summarize counts the decisions of a docket and lists its runs.
+func Summarize(ctx context.Context, d *Docket) (Summary, error) {
+	out := Summary{Header: d.Header}
+	for f, err := range d.Findings(ctx, Filter{}) {
+		if err != nil {
+			return out, err
+		}
+		switch {
+		case f.IsApproved():
+			out.Tally.Approved++
+		case f.Decision == Declined:
+			out.Tally.Declined++
+		case f.Decision == Held:
+			out.Tally.Held++
+		case match.Asks(f.Status):
+			out.Tally.Open++
+			if f.Hopeless() {
+				out.Tally.Stuck++
+			}
+		}
+	}
+	var err error
+	out.Runs, err = d.Runs(ctx)
+	return out, err
+}

@@ -1,0 +1,231 @@
+package register
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"errors"
+	"os"
+	"path/filepath"
+	"time"
+
+	"anagram/internal/files/sqlitefile"
+	"anagram/internal/store/docket"
+	"anagram/internal/store/workspace"
+)
+
+// Decided is what was last decided about each record of the pairs of environments that a
+// workspace has dockets of.
+type Decided struct {
+	db   *sql.DB
+	find *sql.Stmt
+}
+
+// Said is a decision on a record. Docket is the first that it was said in, however often
+// it was carried over.
+type Said struct {
+	Docket    int
+	Decision  docket.Decision
+	Who, Note string
+	source    []byte // sums of what both sides had then
+	target    []byte
+}
+
+// On reports whether both sides of a finding are as they were when it was said.
+func (s Said) On(f docket.Finding) bool {
+	return string(s.source) == string(sum(f.Source)) && string(s.target) == string(sum(f.Target))
+}
+
+func sum(text string) []byte {
+	whole := sha256.Sum256([]byte(text))
+	return whole[:16]
+}
+
+const decidedSchema = `
+CREATE TABLE IF NOT EXISTS decided (source TEXT, target TEXT, type TEXT, ord BLOB, docket INTEGER, first INTEGER, decision TEXT, who TEXT, note TEXT,
+  source_sum BLOB, target_sum BLOB, PRIMARY KEY (source, target, type, ord)) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS seen (docket INTEGER PRIMARY KEY, matched_at TEXT, size INTEGER, modified INTEGER);
+PRAGMA user_version = 1;`
+
+// wait is how long another anagram that brings this up to date is waited for.
+const wait = 10 * time.Second
+
+// OpenDecided brings what was decided up to date with the dockets before a number, and
+// opens it. It is made anew where the dockets are not those that it was made from.
+func OpenDecided(ctx context.Context, w *workspace.Workspace, before int) (*Decided, error) {
+	if _, err := w.Scratch(); err != nil { // makes the folder
+		return nil, err
+	}
+	path := filepath.Join(w.Dir, ".anagram", "decided.db")
+	d, err := openDecided(ctx, w, before, path)
+	if err != nil && ctx.Err() == nil {
+		// It is worth nothing that the dockets do not say; what is damaged is made anew.
+		if os.Remove(path) == nil {
+			d, err = openDecided(ctx, w, before, path)
+		}
+	}
+	return d, err
+}
+
+func openDecided(ctx context.Context, w *workspace.Workspace, before int, path string) (*Decided, error) {
+	db, err := sqlitefile.Open(path, sqlitefile.Options{Create: true, Wait: wait, Pragmas: []string{"synchronous(OFF)"}})
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(1)
+	d := &Decided{db: db}
+	if _, err = db.ExecContext(ctx, decidedSchema); err == nil {
+		err = d.update(ctx, w, before)
+	}
+	if err == nil {
+		d.find, err = db.PrepareContext(ctx, "SELECT first, decision, who, note, source_sum, target_sum FROM decided WHERE source = ? AND target = ? AND type = ? AND ord = ?")
+	}
+	if err != nil {
+		return nil, errors.Join(err, d.Close())
+	}
+	return d, nil
+}
+
+// Close closes it.
+func (d *Decided) Close() error { return d.db.Close() }
+
+// Find gives what was last decided about a record of a pair of environments.
+func (d *Decided) Find(ctx context.Context, source, target string, f docket.Finding) (Said, bool, error) {
+	var s Said
+	err := d.find.QueryRowContext(ctx, source, target, f.Type, []byte(f.Order)).Scan(&s.Docket, &s.Decision, &s.Who, &s.Note, &s.source, &s.target)
+	if errors.Is(err, sql.ErrNoRows) {
+		return s, false, nil
+	}
+	return s, err == nil, err
+}
+
+// seenDocket is a docket as it was when it was last read.
+type seenDocket struct {
+	matchedAt      string
+	size, modified int64
+}
+
+// update reads the dockets that are new or have changed. A docket's log only grows, so
+// what it says now replaces what it said; where one is gone or is another one, all of them
+// are read anew.
+func (d *Decided) update(ctx context.Context, w *workspace.Workspace, before int) error {
+	numbers, err := w.DocketNumbers()
+	if err != nil {
+		return err
+	}
+	tx, err := d.db.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback() }()
+	seen, err := readSeen(ctx, tx)
+	if err != nil {
+		return err
+	}
+	there := map[int]bool{}
+	for _, n := range numbers {
+		there[n] = true
+	}
+	for n := range seen {
+		if !there[n] {
+			return d.anew(ctx, tx, w, numbers, before)
+		}
+	}
+	for _, n := range numbers {
+		if n >= before {
+			continue
+		}
+		same, err := d.take(ctx, tx, w.DocketPath(n), n, seen[n])
+		if err != nil {
+			return err
+		}
+		if !same {
+			return d.anew(ctx, tx, w, numbers, before)
+		}
+	}
+	return tx.Commit()
+}
+
+func readSeen(ctx context.Context, tx *sql.Tx) (map[int]seenDocket, error) {
+	rows, err := tx.QueryContext(ctx, "SELECT docket, matched_at, size, modified FROM seen")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[int]seenDocket{}
+	for rows.Next() {
+		var n int
+		var s seenDocket
+		if err := rows.Scan(&n, &s.matchedAt, &s.size, &s.modified); err != nil {
+			return nil, err
+		}
+		out[n] = s
+	}
+	return out, rows.Err()
+}
+
+func (d *Decided) anew(ctx context.Context, tx *sql.Tx, w *workspace.Workspace, numbers []int, before int) error {
+	if _, err := tx.ExecContext(ctx, "DELETE FROM decided; DELETE FROM seen"); err != nil {
+		return err
+	}
+	for _, n := range numbers {
+		if n >= before {
+			continue
+		}
+		if _, err := d.take(ctx, tx, w.DocketPath(n), n, seenDocket{}); err != nil {
+			return err
+		}
+	}
+	return tx.Commit()
+}
+
+// take reads the decisions of a docket that changed since it was seen; same is false where
+// it is another docket than the one that was seen. One that cannot be read says nothing.
+func (d *Decided) take(ctx context.Context, tx *sql.Tx, path string, number int, was seenDocket) (same bool, err error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return true, nil
+	}
+	if was.size == info.Size() && was.modified == info.ModTime().UnixNano() {
+		return true, nil
+	}
+	of, err := docket.Open(ctx, path)
+	if err != nil {
+		return true, ctx.Err()
+	}
+	defer of.Close()
+	h := of.Header
+	if was.matchedAt != "" && was.matchedAt != h.MatchedAt {
+		return false, nil
+	}
+	if h.TargetParcel == "" && !h.ByHand {
+		for f, err := range of.Decided(ctx) {
+			if ctx.Err() != nil {
+				return true, ctx.Err()
+			}
+			if err != nil {
+				return true, nil // damaged; anagram history says so
+			}
+			if err := keep(ctx, tx, h, number, f); err != nil {
+				return true, err
+			}
+		}
+	}
+	_, err = tx.ExecContext(ctx, "INSERT OR REPLACE INTO seen VALUES (?,?,?,?)", number, h.MatchedAt, info.Size(), info.ModTime().UnixNano())
+	return true, err
+}
+
+// keep takes what a docket says about a record, unless a later one says something.
+func keep(ctx context.Context, tx *sql.Tx, h docket.Header, number int, f docket.Finding) error {
+	first, decision := number, f.Decision
+	if f.CarriedFrom != 0 {
+		first = f.CarriedFrom
+	}
+	if len(f.ByField) > 0 { // decided field by field, which does not carry over as a whole
+		decision = docket.Undecided
+	}
+	_, err := tx.ExecContext(ctx, `INSERT INTO decided VALUES (?,?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO UPDATE SET docket = excluded.docket, first = excluded.first,
+		decision = excluded.decision, who = excluded.who, note = excluded.note, source_sum = excluded.source_sum, target_sum = excluded.target_sum WHERE excluded.docket >= docket`,
+		h.Source, h.Target, f.Type, []byte(f.Order), number, first, string(decision), f.DecidedBy, f.Note, sum(f.Source), sum(f.Target))
+	return err
+}

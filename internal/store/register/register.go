@@ -1,0 +1,205 @@
+package register
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"anagram/internal/store/docket"
+	"anagram/internal/store/workspace"
+)
+
+// Entry is one docket of the workspace. Err is set where it cannot be read; then only its
+// number and path are known.
+type Entry struct {
+	docket.Summary
+	Path string
+	Err  error
+}
+
+// head is the first line of the register.
+type head struct {
+	Workspace string `json:"workspace"` // an id, made once
+	Version   int    `json:"version"`
+}
+
+const version = 1
+
+// line is what the register says of a docket.
+type line struct {
+	Docket   int       `json:"docket"`
+	Size     int64     `json:"size"`
+	Modified time.Time `json:"modified"`
+	Match    header    `json:"match"`
+	docket.Tally
+	Runs []run `json:"runs,omitempty"`
+}
+
+// header is what is asked of a docket that is not open.
+type header struct {
+	Parcel       string `json:"parcel"`
+	ParcelFile   string `json:"parcel_file"`
+	Source       string `json:"source"`
+	Target       string `json:"target"`
+	TargetParcel string `json:"target_parcel,omitempty"`
+	ByHand       bool   `json:"by_hand,omitempty"`
+	ExportedAt   string `json:"exported_at"`
+	MatchedAt    string `json:"matched_at"`
+	MatchedBy    string `json:"matched_by"`
+}
+
+type run struct {
+	Seq       int64  `json:"seq"`
+	Kind      string `json:"kind"`
+	Who       string `json:"by"`
+	StartedAt string `json:"started_at"`
+	EndedAt   string `json:"ended_at"`
+	Outcome   string `json:"outcome"`
+	New       int    `json:"new"`
+	Changed   int    `json:"changed"`
+	LeftOut   int    `json:"left_out"`
+	Message   string `json:"message,omitempty"`
+}
+
+func lineOf(number int, info fs.FileInfo, s docket.Summary) line {
+	h := s.Header
+	out := line{Docket: number, Size: info.Size(), Modified: info.ModTime().UTC(), Tally: s.Tally,
+		Match: header{h.Parcel, h.ParcelFile, h.Source, h.Target, h.TargetParcel, h.ByHand, h.ExportedAt, h.MatchedAt, h.MatchedBy}}
+	for _, r := range s.Runs {
+		out.Runs = append(out.Runs, run(r))
+	}
+	return out
+}
+
+func (l line) summary() docket.Summary {
+	m := l.Match
+	out := docket.Summary{Tally: l.Tally, Header: docket.Header{Number: l.Docket, Parcel: m.Parcel, ParcelFile: m.ParcelFile, Source: m.Source, Target: m.Target,
+		TargetParcel: m.TargetParcel, ByHand: m.ByHand, ExportedAt: m.ExportedAt, MatchedAt: m.MatchedAt, MatchedBy: m.MatchedBy}}
+	for _, r := range l.Runs {
+		out.Runs = append(out.Runs, docket.Run(r))
+	}
+	return out
+}
+
+func (l line) of(info fs.FileInfo) bool {
+	return l.Size == info.Size() && l.Modified.Equal(info.ModTime())
+}
+
+// Dockets gives every docket of a workspace, oldest first. Only those that changed since
+// they were last asked for are opened.
+func Dockets(ctx context.Context, w *workspace.Workspace) ([]Entry, error) {
+	numbers, err := w.DocketNumbers()
+	if err != nil || len(numbers) == 0 {
+		return nil, err
+	}
+	path := filepath.Join(w.Dir, ".anagram", "register.jsonl")
+	known, begun, err := read(path)
+	if err != nil {
+		return nil, err
+	}
+	var out []Entry
+	var fresh []line
+	for _, n := range numbers {
+		e := Entry{Path: w.DocketPath(n)}
+		e.Header.Number = n
+		info, err := os.Stat(e.Path)
+		if l, ok := known[n]; err == nil && ok && l.of(info) {
+			e.Summary = l.summary()
+		} else if err == nil {
+			e.Summary, err = summarize(ctx, e.Path, n)
+			if err == nil {
+				fresh = append(fresh, lineOf(n, info, e.Summary))
+			}
+		}
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		e.Err = err
+		out = append(out, e)
+	}
+	// Who may only read the workspace does without.
+	_ = add(path, begun, fresh)
+	return out, nil
+}
+
+func summarize(ctx context.Context, path string, number int) (docket.Summary, error) {
+	d, err := docket.Open(ctx, path)
+	if err == nil {
+		defer d.Close()
+		if d.Header.Number == number {
+			return docket.Summarize(ctx, d)
+		}
+		err = &docket.Error{Path: path, Message: fmt.Sprintf("the file holds docket %d. Give it back the name %04d.docket, or open it by its path", d.Header.Number, d.Header.Number)}
+	}
+	return docket.Summary{Header: docket.Header{Number: number}}, err
+}
+
+// maxLine bounds a line of the register.
+const maxLine = 16 << 20
+
+// read gives the last line on each docket, and whether the register was begun. Lines that
+// cannot be read say nothing: the dockets do.
+func read(path string) (known map[int]line, begun bool, err error) {
+	known = map[int]line{}
+	f, err := os.Open(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return known, false, nil
+	}
+	if err != nil {
+		return nil, false, err
+	}
+	defer f.Close()
+	lines := bufio.NewScanner(f)
+	lines.Buffer(nil, maxLine)
+	for n := 0; lines.Scan(); n++ {
+		if n == 0 {
+			var h head
+			if json.Unmarshal(lines.Bytes(), &h) != nil || h.Version != version {
+				return known, true, nil
+			}
+			begun = true
+			continue
+		}
+		var l line
+		if json.Unmarshal(lines.Bytes(), &l) == nil && l.Docket > 0 {
+			known[l.Docket] = l
+		}
+	}
+	return known, begun, nil
+}
+
+// add appends lines in one write, so that two programs do not mix theirs.
+func add(path string, begun bool, fresh []line) error {
+	if len(fresh) == 0 {
+		return nil
+	}
+	var text bytes.Buffer
+	encode := json.NewEncoder(&text)
+	if !begun {
+		if err := encode.Encode(head{Workspace: rand.Text(), Version: version}); err != nil {
+			return err
+		}
+	}
+	for _, l := range fresh {
+		if err := encode.Encode(l); err != nil {
+			return err
+		}
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return err
+	}
+	f, err := os.OpenFile(path, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(text.Bytes())
+	return errors.Join(err, f.Close())
+}
