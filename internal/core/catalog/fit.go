@@ -204,71 +204,94 @@ func (t *Type) fields(place Place) []record.Field {
 }
 
 func (t *Type) problems(c *Catalog, environment string, place Place) []Problem {
-	var out []Problem
-	names := make([]string, len(place.Columns))
-	for i, column := range place.Columns {
+	s := seenIn{t: t, c: c, environment: environment, place: place}
+	s.named()
+	s.compared()
+	return s.found
+}
+
+// seenIn looks at a type in one environment.
+type seenIn struct {
+	t           *Type
+	c           *Catalog
+	environment string
+	place       Place
+	found       []Problem
+}
+
+func (s *seenIn) say(path []string, format string, args ...any) {
+	s.found = append(s.found, Problem{Type: s.t.Name, Line: s.t.line(path...), Message: fmt.Sprintf(format, args...)})
+}
+
+// need says where a field that the catalog names is not there.
+func (s *seenIn) need(what, field string, path ...string) {
+	if _, ok := s.place.Column(field); field == "" || ok {
+		return
+	}
+	names := make([]string, len(s.place.Columns))
+	for i, column := range s.place.Columns {
 		names[i] = column.Name
 	}
-	say := func(path []string, format string, args ...any) {
-		out = append(out, Problem{Type: t.Name, Line: t.line(path...), Message: fmt.Sprintf(format, args...)})
-	}
-	need := func(what, field string, path ...string) {
-		if field == "" {
-			return
-		}
-		if _, ok := place.Column(field); !ok {
-			say(path, "%s %q is not in %s of %s%s", what, field, place.Name, environment, yamldoc.Nearest(field, names))
-		}
-	}
+	s.say(path, "%s %q is not in %s of %s%s", what, field, s.place.Name, s.environment, yamldoc.Nearest(field, names))
+}
+
+// named looks for every field that the catalog names.
+func (s *seenIn) named() {
+	t := s.t
 	for i, field := range t.Key {
 		if t.Refers[field].Columns == nil {
-			need("key field", field, "key", fmt.Sprint(i))
+			s.need("key field", field, "key", fmt.Sprint(i))
 		}
 	}
-	need("internal id", t.ID, "id")
-	need("stamp field", t.StampAt, "stamp", "at")
-	need("stamp field", t.StampBy, "stamp", "by")
-	need("title field", t.Title, "title")
-	need("retired field", t.Retired.Field, "retired", "field")
+	s.need("internal id", t.ID, "id")
+	s.need("stamp field", t.StampAt, "stamp", "at")
+	s.need("stamp field", t.StampBy, "stamp", "by")
+	s.need("title field", t.Title, "title")
+	s.need("retired field", t.Retired.Field, "retired", "field")
 	for _, field := range sortedNames(t.Refers) {
 		for _, column := range t.Stored(field) {
-			need("reference", column, "refers", field)
+			s.need("reference", column, "refers", field)
 		}
-		need("choosing field", t.Refers[field].Chooser, "refers", field)
+		s.need("choosing field", t.Refers[field].Chooser, "refers", field)
 	}
 	if t.Only != "" {
-		if _, err := condition.Compile(t.Only, t.Name, t.Known(place)); err != nil {
-			say([]string{"only"}, "in %s: %v", environment, err)
+		if _, err := condition.Compile(t.Only, t.Name, t.Known(s.place)); err != nil {
+			s.say([]string{"only"}, "in %s: %v", s.environment, err)
 		}
 	}
 	for _, field := range sortedNames(t.Local) {
-		need("local field", field, "local", field)
+		s.need("local field", field, "local", field)
 	}
 	for _, field := range sortedNames(t.As) {
-		need("field", field, "as", field)
+		s.need("field", field, "as", field)
 	}
 	for _, list := range []struct {
 		name   string
 		fields []string
 	}{{"ignore", t.Ignore}, {"secret", t.Secret}, {"files", t.Files}} {
 		for i, field := range list.fields {
-			need("field under "+list.name+":", field, list.name, fmt.Sprint(i))
+			s.need("field under "+list.name+":", field, list.name, fmt.Sprint(i))
 		}
 	}
 	for _, field := range sortedNames(t.Rules) {
-		need("field with a comparison rule", field)
+		s.need("field with a comparison rule", field)
 	}
 	for i, set := range t.Unique {
 		for _, field := range set {
 			if t.Refers[field].Columns == nil {
-				need("field under unique:", field, "unique", fmt.Sprint(i))
+				s.need("field under unique:", field, "unique", fmt.Sprint(i))
 			}
 		}
 	}
-	for _, column := range place.Columns {
+}
+
+// compared looks at what is there and would be compared though it should not.
+func (s *seenIn) compared() {
+	t := s.t
+	for _, column := range s.place.Columns {
 		needed := t.Carried(column.Name) && !column.Derived || column.Name == t.ID
 		if column.Unreadable && needed {
-			say(nil, "the account may not read %s of %s in %s; ask for the right, or put the field under ignore:", column.Name, place.Name, environment)
+			s.say(nil, "the account may not read %s of %s in %s; ask for the right, or put the field under ignore:", column.Name, s.place.Name, s.environment)
 		}
 		_, refers := t.Refers[column.Name]
 		compared := t.Carried(column.Name) && !refers && !column.Derived && !t.takenUp(column.Name)
@@ -276,14 +299,13 @@ func (t *Type) problems(c *Catalog, environment string, place Place) []Problem {
 			continue
 		}
 		if column.InnerID {
-			say(nil, "%s is the primary key of %s in %s and would be compared; name it as id: or as key:", column.Name, place.Name, environment)
+			s.say(nil, "%s is the primary key of %s in %s and would be compared; name it as id: or as key:", column.Name, s.place.Name, s.environment)
 		}
-		if column.RefersTo != "" && c.at(environment, column.RefersTo) != "" {
-			say([]string{"refers"}, "%s of %s in %s points at %s by internal id, which differs in every environment; add refers: {%s: %s}, or put it under ignore:",
-				column.Name, place.Name, environment, column.RefersTo, column.Name, c.at(environment, column.RefersTo))
+		if to := s.c.at(s.environment, column.RefersTo); column.RefersTo != "" && to != "" {
+			s.say([]string{"refers"}, "%s of %s in %s points at %s by internal id, which differs in every environment; add refers: {%s: %s}, or put it under ignore:",
+				column.Name, s.place.Name, s.environment, column.RefersTo, column.Name, to)
 		}
 	}
-	return out
 }
 
 // at finds the record type that lives at a place.

@@ -149,11 +149,12 @@ func readType(doc *yamldoc.Document, name string, form typeForm) (*Type, error) 
 		As: map[string]record.Kind{}, Words: map[string]Words{}, Rules: map[string]record.Rule{},
 	}
 	t.line = func(more ...string) int { return doc.Line(append(slices.Clone(path), more...)...) }
-	if len(t.At) == 0 {
-		t.At = map[string]string{"": name}
-	} else if t.At[""] == "" {
-		if _, all := t.At[""]; all {
-			return nil, doc.Errorf(append(path, "at"), "record type %s: at: is empty", name)
+	if all, given := t.At[""]; given && all == "" {
+		return nil, doc.Errorf(append(path, "at"), "record type %s: at: is empty", name)
+	} else if !given {
+		t.At = maps.Clone(t.At)
+		if t.At == nil {
+			t.At = map[string]string{}
 		}
 		t.At[""] = name
 	}
@@ -168,42 +169,16 @@ func readType(doc *yamldoc.Document, name string, form typeForm) (*Type, error) 
 	if err := readIDSource(doc, path, t, form.ID); err != nil {
 		return nil, err
 	}
-	seen := map[string]bool{}
-	for i, field := range t.Key {
-		at := append(slices.Clone(path), "key", fmt.Sprint(i))
-		switch {
-		case seen[field]:
-			return nil, doc.Errorf(at, "record type %s: the key names %s twice", name, field)
-		case field == t.ID && t.Refers[field].To == nil:
-			return nil, doc.Errorf(at, "record type %s: %s is its internal id, which differs in every environment, and cannot be part of the key", name, field)
-		case t.Refers[field].Inside != nil:
-			return nil, doc.Errorf(at, "record type %s: %s holds references inside its value and cannot be part of the key", name, field)
-		case t.Refers[field].Chooser != "" && !slices.Contains(t.Key, t.Refers[field].Chooser):
-			return nil, doc.Errorf(at, "record type %s: %s is part of the key, so the field that chooses its type, %s, must be as well", name, field, t.Refers[field].Chooser)
-		case !t.Carried(field):
-			return nil, doc.Errorf(at, "record type %s: %s is part of the key and cannot be ignored, local, secret or a stamp as well", name, field)
-		}
-		seen[field] = true
+	if err := checkKey(doc, path, t); err != nil {
+		return nil, err
 	}
 	for i, set := range t.Unique {
 		if len(set) == 0 {
 			return nil, doc.Errorf(append(slices.Clone(path), "unique", fmt.Sprint(i)), "record type %s: a list under unique: names no field; write it as in unique: [[name], [list, position]]", name)
 		}
 	}
-	for field, kind := range form.As {
-		if words, ok := strings.CutPrefix(kind, "boolean "); ok {
-			yes, no, _ := strings.Cut(words, "/")
-			if yes == "" || no == "" || yes == no {
-				return nil, doc.Errorf(append(path, "as", field), "record type %s: a boolean in words is written as in: boolean Y/N", name)
-			}
-			t.As[field], t.Words[field] = record.Boolean, Words{True: yes, False: no}
-			continue
-		}
-		parsed, err := record.ParseKind(kind)
-		if err != nil || parsed == record.Reference {
-			return nil, doc.Unknown(append(path, "as", field), "kind of value", kind, record.FieldKinds()[:len(record.FieldKinds())-1])
-		}
-		t.As[field] = parsed
+	if err := readKinds(doc, path, t, form.As); err != nil {
+		return nil, err
 	}
 	rule := func(fields []string, set func(*record.Rule)) {
 		for _, field := range fields {
@@ -217,6 +192,49 @@ func readType(doc *yamldoc.Document, name string, form typeForm) (*Type, error) 
 	rule(form.NFC, func(r *record.Rule) { r.NFC = true })
 	rule(form.BlankIsNull, func(r *record.Rule) { r.BlankIsNull = true })
 	return t, nil
+}
+
+// checkKey refuses keys that could not identify a record.
+func checkKey(doc *yamldoc.Document, path []string, t *Type) error {
+	name := t.Name
+	seen := map[string]bool{}
+	for i, field := range t.Key {
+		at := append(slices.Clone(path), "key", fmt.Sprint(i))
+		switch {
+		case seen[field]:
+			return doc.Errorf(at, "record type %s: the key names %s twice", name, field)
+		case field == t.ID && t.Refers[field].To == nil:
+			return doc.Errorf(at, "record type %s: %s is its internal id, which differs in every environment, and cannot be part of the key", name, field)
+		case t.Refers[field].Inside != nil:
+			return doc.Errorf(at, "record type %s: %s holds references inside its value and cannot be part of the key", name, field)
+		case t.Refers[field].Chooser != "" && !slices.Contains(t.Key, t.Refers[field].Chooser):
+			return doc.Errorf(at, "record type %s: %s is part of the key, so the field that chooses its type, %s, must be as well", name, field, t.Refers[field].Chooser)
+		case !t.Carried(field):
+			return doc.Errorf(at, "record type %s: %s is part of the key and cannot be ignored, local, secret or a stamp as well", name, field)
+		}
+		seen[field] = true
+	}
+	return nil
+}
+
+// readKinds reads what the catalog says that fields hold.
+func readKinds(doc *yamldoc.Document, path []string, t *Type, as map[string]string) error {
+	for field, kind := range as {
+		if words, ok := strings.CutPrefix(kind, "boolean "); ok {
+			yes, no, _ := strings.Cut(words, "/")
+			if yes == "" || no == "" || yes == no {
+				return doc.Errorf(append(path, "as", field), "record type %s: a boolean in words is written as in: boolean Y/N", t.Name)
+			}
+			t.As[field], t.Words[field] = record.Boolean, Words{True: yes, False: no}
+			continue
+		}
+		parsed, err := record.ParseKind(kind)
+		if err != nil || parsed == record.Reference {
+			return doc.Unknown(append(path, "as", field), "kind of value", kind, record.FieldKinds()[:len(record.FieldKinds())-1])
+		}
+		t.As[field] = parsed
+	}
+	return nil
 }
 
 // readIDSource reads where internal ids come from.

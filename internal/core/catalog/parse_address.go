@@ -56,39 +56,40 @@ func (c *Catalog) takeParts(shapes record.Shapes, typ string, parts []string, ke
 			after += c.least(t.Refers[later], map[string]bool{})
 		}
 		ref := t.Refers[field.Name]
+		folded := changing > 1 && c.referenceChangesLength(ref, map[string]bool{})
 		var err error
-		switch {
-		case ref.To == nil:
-			if len(parts) == 0 {
-				return nil, nil, fmt.Errorf("a part for %s is missing", field.Name)
-			}
-			values[i], err = parsePart(field, parts[0])
-			parts = parts[1:]
-		case ref.One() == typ && len(parts)-after <= 0:
-			values[i] = record.NullValue() // the root of a tree
-		case len(parts) > 0 && parts[0] == "~" && ref.One() != typ:
-			values[i], parts = record.NullValue(), parts[1:]
-		case changing > 1 && c.referenceChangesLength(ref, map[string]bool{}):
-			if len(parts) == 0 {
-				return nil, nil, fmt.Errorf("a part for %s is missing", field.Name)
-			}
-			var inner string
-			if inner, err = record.DecodePart(parts[0]); err == nil {
-				var rest []string
-				values[i], rest, err = c.takeReference(shapes, ref, strings.Split(inner, "/"), 0)
-				if err == nil && len(rest) > 0 {
-					err = fmt.Errorf("%s has too many parts", field.Name)
-				}
-			}
-			parts = parts[1:]
-		default:
-			values[i], parts, err = c.takeReference(shapes, ref, parts, after)
-		}
-		if err != nil {
+		if values[i], parts, err = c.takeField(shapes, typ, field, ref, parts, after, folded); err != nil {
 			return nil, nil, err
 		}
 	}
 	return values, parts, nil
+}
+
+// takeField reads one field of a key; folded says that its path is written as one part.
+func (c *Catalog) takeField(shapes record.Shapes, typ string, field record.Field, ref Reference, parts []string, keep int, folded bool) (record.Value, []string, error) {
+	missing := len(parts) == 0 && (ref.To == nil || folded)
+	switch {
+	case ref.To != nil && ref.One() == typ && len(parts)-keep <= 0:
+		return record.NullValue(), parts, nil // the root of a tree
+	case missing:
+		return record.Value{}, nil, fmt.Errorf("a part for %s is missing", field.Name)
+	case ref.To == nil:
+		v, err := parsePart(field, parts[0])
+		return v, parts[1:], err
+	case len(parts) > 0 && parts[0] == "~" && ref.One() != typ:
+		return record.NullValue(), parts[1:], nil
+	case !folded:
+		return c.takeReference(shapes, ref, parts, keep)
+	}
+	inner, err := record.DecodePart(parts[0])
+	if err != nil {
+		return record.Value{}, nil, err
+	}
+	v, rest, err := c.takeReference(shapes, ref, strings.Split(inner, "/"), 0)
+	if err == nil && len(rest) > 0 {
+		err = fmt.Errorf("%s has too many parts", field.Name)
+	}
+	return v, parts[1:], err
 }
 
 func (c *Catalog) takeReference(shapes record.Shapes, ref Reference, parts []string, keep int) (record.Value, []string, error) {

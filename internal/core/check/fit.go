@@ -37,18 +37,29 @@ func misfit(column catalog.Column, v record.Value) string {
 		}
 		return ""
 	}
-	text := v.Text()
 	switch v.Kind() {
 	case record.Date, record.Time, record.Timestamp, record.LocalTimestamp: // an engine writes them in a form of its own
 		return ""
-	}
-	if v.Kind() == record.Boolean && column.Kind != record.Boolean || v.Kind() == record.Reference || v.Kind() == record.Woven || v.Kind() == record.Bytes {
+	case record.Reference, record.Woven, record.Bytes: // what is stored is not this text
 		return ""
+	case record.Boolean:
+		if column.Kind != record.Boolean {
+			return ""
+		}
 	}
 	if kind, wrong := otherKind(column, v); wrong {
-		return fmt.Sprintf("is %q, which is no %s", text, kind)
+		return fmt.Sprintf("is %q, which is no %s", v.Text(), kind)
 	}
-	l := column.Limits
+	if wrong := misfitText(column.Limits, v.Text()); wrong != "" {
+		return wrong
+	}
+	if v.Kind() != record.Integer && v.Kind() != record.Decimal {
+		return ""
+	}
+	return misfitNumber(column.Limits, v)
+}
+
+func misfitText(l catalog.Limits, text string) string {
 	if n := utf8.RuneCountInString(text); l.Characters > 0 && n > l.Characters {
 		return fmt.Sprintf("has %d characters, and %d fit", n, l.Characters)
 	}
@@ -58,9 +69,11 @@ func misfit(column catalog.Column, v record.Value) string {
 	if len(l.OneOf) > 0 && !slices.Contains(l.OneOf, text) {
 		return fmt.Sprintf("is %q, which is not among the allowed values (%s)", text, strings.Join(l.OneOf, ", "))
 	}
-	if v.Kind() != record.Integer && v.Kind() != record.Decimal {
-		return ""
-	}
+	return ""
+}
+
+func misfitNumber(l catalog.Limits, v record.Value) string {
+	text := v.Text()
 	whole, fraction, _ := strings.Cut(strings.TrimPrefix(text, "-"), ".")
 	if l.Digits > 0 {
 		if n := len(strings.TrimLeft(whole, "0")); n > l.Digits-l.Scale {

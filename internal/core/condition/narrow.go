@@ -49,22 +49,31 @@ func (c *Condition) narrowed(e ast.Expr) *Term {
 		}
 		return &Term{Or: []Term{*a, *b}}
 	case operators.In:
-		field, ok := c.field(args[0])
-		if !ok || args[1].Kind() != ast.ListKind || len(args[1].AsList().Elements()) == 0 {
+		return c.narrowedIn(args)
+	default:
+		return c.narrowedComparison(call.FunctionName(), args)
+	}
+}
+
+func (c *Condition) narrowedIn(args []ast.Expr) *Term {
+	field, ok := c.field(args[0])
+	if !ok || args[1].Kind() != ast.ListKind || len(args[1].AsList().Elements()) == 0 {
+		return nil
+	}
+	t := &Term{Field: field, Op: "="}
+	for _, element := range args[1].AsList().Elements() {
+		v, ok := literal(field, element)
+		if !ok || v.IsNull() {
 			return nil
 		}
-		t := &Term{Field: field, Op: "="}
-		for _, element := range args[1].AsList().Elements() {
-			v, ok := literal(field, element)
-			if !ok || v.IsNull() {
-				return nil
-			}
-			t.Values = append(t.Values, v)
-		}
-		return t
+		t.Values = append(t.Values, v)
 	}
+	return t
+}
+
+func (c *Condition) narrowedComparison(function string, args []ast.Expr) *Term {
 	ops := map[string]string{operators.Equals: "=", operators.NotEquals: "!=", operators.Less: "<", operators.LessEquals: "<=", operators.Greater: ">", operators.GreaterEquals: ">="}
-	op, ok := ops[call.FunctionName()]
+	op, ok := ops[function]
 	if !ok {
 		return nil
 	}
@@ -102,54 +111,21 @@ func (c *Condition) field(e ast.Expr) (record.Field, bool) {
 // literal reads a value of the field's kind from an expression that is one.
 func literal(field record.Field, e ast.Expr) (record.Value, bool) {
 	var text string
+	var ok bool
 	switch {
 	case isNegative(e):
-		inner, ok := literal(field, e.AsCall().Args()[0])
-		if !ok {
-			return inner, false
-		}
+		var inner record.Value
+		inner, ok = literal(field, e.AsCall().Args()[0])
 		text = "-" + inner.Text()
-	case e.Kind() == ast.CallKind && (e.AsCall().FunctionName() == "date" || e.AsCall().FunctionName() == "timestamp"):
-		arg := e.AsCall().Args()[0]
-		if arg.Kind() != ast.LiteralKind {
-			return record.Value{}, false
-		}
-		form := time.RFC3339
-		if e.AsCall().FunctionName() == "date" {
-			form = time.DateOnly
-		}
-		t, err := time.Parse(form, fmt.Sprint(arg.AsLiteral().Value()))
-		if err != nil {
-			return record.Value{}, false
-		}
-		t = t.UTC()
-		switch field.Kind {
-		case record.Timestamp:
-			text = t.Format(time.RFC3339Nano)
-		case record.LocalTimestamp:
-			text = t.Format("2006-01-02T15:04:05.999999999")
-		case record.Date:
-			if t.Truncate(24*time.Hour) != t {
-				return record.Value{}, false
-			}
-			text = t.Format(time.DateOnly)
-		}
+	case e.Kind() == ast.CallKind:
+		text, ok = timeLiteral(field.Kind, e)
+	case e.Kind() == ast.LiteralKind && e.AsLiteral().Type() == types.NullType:
+		return record.NullValue(), true
 	case e.Kind() == ast.LiteralKind:
-		switch v := e.AsLiteral().(type) {
-		case types.Null:
-			return record.NullValue(), true
-		case types.String:
-			if field.Kind != record.Text {
-				return record.Value{}, false
-			}
-			text = string(v)
-		case types.Int:
-			text = strconv.FormatInt(int64(v), 10)
-		case types.Double:
-			text = strconv.FormatFloat(float64(v), 'g', -1, 64)
-		case types.Bool:
-			text = strconv.FormatBool(bool(v))
-		}
+		text, ok = constant(field.Kind, e)
+	}
+	if !ok {
+		return record.Value{}, false
 	}
 	switch field.Kind {
 	case record.Text, record.Integer, record.Decimal, record.Boolean, record.Date, record.Timestamp, record.LocalTimestamp:
@@ -157,5 +133,43 @@ func literal(field record.Field, e ast.Expr) (record.Value, bool) {
 		return v, err == nil && (text != "" || field.Kind == record.Text)
 	default:
 		return record.Value{}, false
+	}
+}
+
+// timeLiteral reads date('…') and timestamp('…').
+func timeLiteral(kind record.Kind, e ast.Expr) (string, bool) {
+	form := map[string]string{"date": time.DateOnly, "timestamp": time.RFC3339}[e.AsCall().FunctionName()]
+	if form == "" || e.AsCall().Args()[0].Kind() != ast.LiteralKind {
+		return "", false
+	}
+	t, err := time.Parse(form, fmt.Sprint(e.AsCall().Args()[0].AsLiteral().Value()))
+	if err != nil {
+		return "", false
+	}
+	t = t.UTC()
+	switch {
+	case kind == record.Timestamp:
+		return t.Format(time.RFC3339Nano), true
+	case kind == record.LocalTimestamp:
+		return t.Format("2006-01-02T15:04:05.999999999"), true
+	case kind == record.Date && t.Truncate(24*time.Hour).Equal(t):
+		return t.Format(time.DateOnly), true
+	default:
+		return "", false
+	}
+}
+
+func constant(kind record.Kind, e ast.Expr) (string, bool) {
+	switch v := e.AsLiteral().(type) {
+	case types.String:
+		return string(v), kind == record.Text
+	case types.Int:
+		return strconv.FormatInt(int64(v), 10), true
+	case types.Double:
+		return strconv.FormatFloat(float64(v), 'g', -1, 64), true
+	case types.Bool:
+		return strconv.FormatBool(bool(v)), true
+	default:
+		return "", false
 	}
 }

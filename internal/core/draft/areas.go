@@ -25,10 +25,18 @@ func (m *maker) findOwner(t *Type) {
 // areas groups types by the first word of their names, and the others by what they
 // refer to.
 func areas(types []*Type) []Area {
-	word := func(name string) string { first, _, _ := strings.Cut(name, "_"); return first }
-	count := map[string]int{}
-	for _, t := range types {
-		count[word(t.Name)]++
+	areaOf := byFirstWord(types)
+	alike := maps.Clone(areaOf)
+	// The others go where all that they refer to is, as far as that is one area.
+	for range types {
+		for _, t := range types {
+			if areaOf[t.Name] != "" {
+				continue
+			}
+			if one := areaReferred(t, areaOf); one != "" {
+				areaOf[t.Name] = one
+			}
+		}
 	}
 	byName := map[string]*Area{}
 	put := func(area, why, typ string) {
@@ -40,39 +48,11 @@ func areas(types []*Type) []Area {
 		}
 		byName[area].Types = append(byName[area].Types, typ)
 	}
-	areaOf := map[string]string{}
-	for _, t := range types {
-		if first := word(t.Name); count[first] > 1 && count[first]*2 <= len(types) {
-			areaOf[t.Name] = first
-		}
-	}
-	// The others go where all that they refer to is, as far as that is one area.
-	why := map[string]string{}
-	for range types {
-		for _, t := range types {
-			if areaOf[t.Name] != "" {
-				continue
-			}
-			one := areaOf[t.PartOf.Name]
-			for _, r := range t.Refers {
-				switch at := areaOf[r.To]; {
-				case r.To == t.Name || t.PartOf.Name != "":
-				case one == "":
-					one = at
-				case at != one:
-					one = "-"
-				}
-			}
-			if one != "" && one != "-" {
-				areaOf[t.Name], why[t.Name] = one, "refer"
-			}
-		}
-	}
 	for _, t := range types {
 		switch area := areaOf[t.Name]; {
 		case area == "":
 			put("general", "the rest", t.Name)
-		case why[t.Name] != "":
+		case alike[t.Name] == "":
 			put(area, "their names begin alike, or they refer to such", t.Name)
 		default:
 			put(area, "their names begin alike", t.Name)
@@ -83,4 +63,41 @@ func areas(types []*Type) []Area {
 		out = append(out, *byName[name])
 	}
 	return out
+}
+
+// byFirstWord gives the areas of types whose names begin alike, unless most do.
+func byFirstWord(types []*Type) map[string]string {
+	word := func(name string) string { first, _, _ := strings.Cut(name, "_"); return first }
+	count := map[string]int{}
+	for _, t := range types {
+		count[word(t.Name)]++
+	}
+	out := map[string]string{}
+	for _, t := range types {
+		if first := word(t.Name); count[first] > 1 && count[first]*2 <= len(types) {
+			out[t.Name] = first
+		}
+	}
+	return out
+}
+
+// areaReferred gives the one area in which all that a type refers to is, "" where there are
+// several or none. A part goes where its owner is.
+func areaReferred(t *Type, areaOf map[string]string) string {
+	one := areaOf[t.PartOf.Name]
+	if t.PartOf.Name != "" {
+		return one
+	}
+	for _, r := range t.Refers {
+		at := areaOf[r.To]
+		if r.To == t.Name {
+			continue
+		}
+		if one == "" {
+			one = at
+		} else if at != one {
+			return ""
+		}
+	}
+	return one
 }

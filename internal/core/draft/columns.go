@@ -98,35 +98,51 @@ func (m *maker) describe(t *Type) error {
 		if done || slices.Contains(t.place.Primary, c.Name) {
 			continue
 		}
-		switch {
-		case c.Unreadable:
-			t.Ignore = append(t.Ignore, Noted{c.Name, "the account may not read it"})
-		case secretName.MatchString(c.Name):
-			t.Secret = append(t.Secret, Noted{c.Name, "its name is that of a secret; it was not looked at"})
-		case derivedName.MatchString(c.Name):
-			t.Ignore = append(t.Ignore, Noted{c.Name, "the application computes it from a tree"})
-		case changedAt.MatchString(c.Name) && isTime(c) && t.StampAt == "":
-			t.StampAt = c.Name
-		case changedBy.MatchString(c.Name) && t.StampBy == "":
-			t.StampBy = c.Name
-		case slices.Contains(t.place.Triggered, c.Name) && !createdWhen.MatchString(c.Name):
-			t.Ignore = append(t.Ignore, Noted{c.Name, "a trigger fills it"})
-		case createdWhen.MatchString(c.Name):
-			t.Ignore = append(t.Ignore, Noted{c.Name, "it says when or by whom the record was made"})
-		case c.Kind == record.Bytes:
-			t.Files = append(t.Files, c.Name)
-		case retiredName.MatchString(c.Name) && t.Retired == "":
-			t.Retired, t.RetiredAs = c.Name, []string{"true"}
-			if c.Kind == record.Integer {
-				t.RetiredAs = []string{"1"}
-			}
-		case c.Kind == record.Text:
-			if err := m.look(t, c); err != nil {
-				return err
-			}
+		if err := m.column(t, c); err != nil {
+			return err
 		}
 	}
 	return nil
+}
+
+// column sorts a column that is neither a reference nor part of the key.
+func (m *maker) column(t *Type, c catalog.Column) error {
+	switch {
+	case secretName.MatchString(c.Name) && !c.Unreadable:
+		t.Secret = append(t.Secret, Noted{c.Name, "its name is that of a secret; it was not looked at"})
+	case changedAt.MatchString(c.Name) && isTime(c) && t.StampAt == "" && !c.Unreadable && !derivedName.MatchString(c.Name):
+		t.StampAt = c.Name
+	case changedBy.MatchString(c.Name) && t.StampBy == "" && !c.Unreadable && !derivedName.MatchString(c.Name):
+		t.StampBy = c.Name
+	case t.ignored(c) != "":
+		t.Ignore = append(t.Ignore, Noted{c.Name, t.ignored(c)})
+	case c.Kind == record.Bytes:
+		t.Files = append(t.Files, c.Name)
+	case retiredName.MatchString(c.Name) && t.Retired == "":
+		t.Retired, t.RetiredAs = c.Name, []string{"true"}
+		if c.Kind == record.Integer {
+			t.RetiredAs = []string{"1"}
+		}
+	case c.Kind == record.Text:
+		return m.look(t, c)
+	}
+	return nil
+}
+
+// ignored says why a column does not travel, "" where it does.
+func (t *Type) ignored(c catalog.Column) string {
+	switch {
+	case c.Unreadable:
+		return "the account may not read it"
+	case derivedName.MatchString(c.Name):
+		return "the application computes it from a tree"
+	case createdWhen.MatchString(c.Name):
+		return "it says when or by whom the record was made"
+	case slices.Contains(t.place.Triggered, c.Name):
+		return "a trigger fills it"
+	default:
+		return ""
+	}
 }
 
 // together takes the foreign keys of several columns, and gives the columns that only
@@ -211,27 +227,28 @@ func (m *maker) reference(t *Type, c catalog.Column) (bool, error) {
 		if to.ID.Name == "" || !named {
 			continue
 		}
-		own, _ := to.place.Column(to.ID.Name)
-		if own.Kind != c.Kind {
-			continue
-		}
-		values, err := m.ask.Sample(t.Place, c.Name)
+		found, err := m.pointsAt(t, c, to)
 		if err != nil {
 			return false, err
 		}
-		if len(values) == 0 {
-			continue
-		}
-		resolves, err := m.ask.Resolves(t.Place, c.Name, to.Place, to.ID.Name)
-		if err != nil {
-			return false, err
-		}
-		if resolves {
+		if found {
 			t.Refers = append(t.Refers, Reference{Field: c.Name, To: to.Name, Why: "no foreign key, but all of its values are ids of " + to.Place})
 			return true, nil
 		}
 	}
 	return false, nil
+}
+
+// pointsAt reports whether a column has values, and all of them are ids of a type.
+func (m *maker) pointsAt(t *Type, c catalog.Column, to *Type) (bool, error) {
+	if own, _ := to.place.Column(to.ID.Name); own.Kind != c.Kind {
+		return false, nil
+	}
+	values, err := m.ask.Sample(t.Place, c.Name)
+	if err != nil || len(values) == 0 {
+		return false, err
+	}
+	return m.ask.Resolves(t.Place, c.Name, to.Place, to.ID.Name)
 }
 
 func (t *Type) refersTo(field string) string {

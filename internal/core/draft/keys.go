@@ -162,42 +162,52 @@ func (t *Type) guesses() [][]string {
 	}
 	refs = t.ordered(refs)
 	plain := slices.Concat(codes, names)
-	var out [][]string
-	for _, p := range plain {
-		out = append(out, []string{p})
+	out := slices.Concat(singles(plain), across(refs, plain), pairs(refs), across2(pairs(refs), plain), pairs(plain))
+	for _, c := range t.place.Columns { // anything else that is short and plain
+		taken := c.Name == t.ID.Name || !t.mayBeKey(c.Name) || slices.Contains(plain, c.Name) || slices.Contains(refs, c.Name)
+		if !taken && slices.Contains([]record.Kind{record.Text, record.Integer, record.Date}, c.Kind) {
+			out = append(append(out, across(refs, []string{c.Name})...), []string{c.Name})
+		}
 	}
+	const most = 40
+	return out[:min(len(out), most)]
+}
+
+func singles(names []string) (out [][]string) {
+	for _, name := range names {
+		out = append(out, []string{name})
+	}
+	return out
+}
+
+// pairs gives every two of some names, in their order.
+func pairs(names []string) (out [][]string) {
+	for i, a := range names {
+		for _, b := range names[i+1:] {
+			out = append(out, []string{a, b})
+		}
+	}
+	return out
+}
+
+// across gives every reference with every plain name after it.
+func across(refs, plain []string) (out [][]string) {
 	for _, p := range plain {
 		for _, r := range refs {
 			out = append(out, []string{r, p})
 		}
 	}
-	for i, a := range refs {
-		for _, b := range refs[i+1:] {
-			out = append(out, []string{a, b})
+	return out
+}
+
+// across2 is across for sets of references.
+func across2(sets [][]string, plain []string) (out [][]string) {
+	for _, set := range sets {
+		for _, p := range plain {
+			out = append(out, append(slices.Clone(set), p))
 		}
 	}
-	for i, a := range refs {
-		for _, b := range refs[i+1:] {
-			for _, p := range plain {
-				out = append(out, []string{a, b, p})
-			}
-		}
-	}
-	for i, a := range plain {
-		for _, b := range plain[i+1:] {
-			out = append(out, []string{a, b})
-		}
-	}
-	for _, c := range t.place.Columns { // anything else that is short and plain
-		if c.Name != t.ID.Name && t.mayBeKey(c.Name) && !slices.Contains(plain, c.Name) && !slices.Contains(refs, c.Name) && (c.Kind == record.Text || c.Kind == record.Integer || c.Kind == record.Date) {
-			for _, r := range refs {
-				out = append(out, []string{r, c.Name})
-			}
-			out = append(out, []string{c.Name})
-		}
-	}
-	const most = 40
-	return out[:min(len(out), most)]
+	return out
 }
 
 // dropKeyless leaves out types without a key, then those whose key or references need them.

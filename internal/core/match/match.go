@@ -141,61 +141,77 @@ func Join(in Input, found func(Finding) error) (Counts, error) {
 		if !ok {
 			return counts, agreed.rest(in)
 		}
-		s, err := source.take(key)
-		if err != nil {
+		one := atKey{key: key}
+		var err error
+		if one.source, err = source.take(key); err != nil {
 			return counts, err
 		}
-		t, err := target.take(key)
-		if err != nil {
+		if one.target, err = target.take(key); err != nil {
 			return counts, err
 		}
-		a, err := agreed.takeUpTo(key, in)
-		if err != nil {
+		if one.agreed, err = agreed.takeUpTo(key, in); err != nil {
 			return counts, err
 		}
-		if s.count == 1 && t.count == 1 && s.first.Line != nil && t.first.Was == nil && bytes.Equal(s.first.Line, t.first.Line) && !in.Ambiguous(s.first.Key) {
-			counts.By[Same]++
-			if err := in.remember(Same, s.first, s.first, a); err != nil {
-				return counts, err
-			}
-			continue
-		}
-		if t.first != nil && t.first.Load != nil {
-			if err := t.first.Load(t.first); err != nil {
-				return counts, err
-			}
-			if s.first == nil {
-				key = t.first.Key
-			}
-		}
-		if s.first == nil && !in.InScope(key) || t.first == nil && in.Unknown != nil && in.Unknown(key) {
-			counts.NotCompared += s.count + t.count
-			if err := in.remember(TargetOnly, nil, nil, a); err != nil {
-				return counts, err
-			}
-			continue
-		}
-		if a != nil && a.Load != nil {
-			if err := a.Load(a); err != nil {
-				return counts, err
-			}
-		}
-		f := judge(in, key, s, t, a)
-		counts.By[f.Status]++
-		source, target := s.first, t.first
-		if Hopeless(f.Reasons) {
-			source, target = nil, nil // which of them would be guessing
-		}
-		if err := in.remember(f.Status, source, target, a); err != nil {
-			return counts, err
-		}
-		if f.Status == Same {
-			continue
-		}
-		if err := found(f); err != nil {
+		if err := one.compare(in, &counts, found); err != nil {
 			return counts, err
 		}
 	}
+}
+
+// atKey is what the three streams have at one key.
+type atKey struct {
+	key            record.Key
+	source, target group
+	agreed         *record.Record
+}
+
+// compare finds out what a key is, counts it, has it remembered and gives it to found.
+func (o atKey) compare(in Input, counts *Counts, found func(Finding) error) error {
+	if o.alike() && !in.Ambiguous(o.source.first.Key) {
+		counts.By[Same]++
+		return in.remember(Same, o.source.first, o.source.first, o.agreed)
+	}
+	if err := load(o.target.first); err != nil {
+		return err
+	}
+	if o.source.first == nil {
+		o.key = o.target.first.Key
+	}
+	if o.outside(in) {
+		counts.NotCompared += o.source.count + o.target.count
+		return in.remember(TargetOnly, nil, nil, o.agreed)
+	}
+	if err := load(o.agreed); err != nil {
+		return err
+	}
+	f := judge(in, o.key, o.source, o.target, o.agreed)
+	counts.By[f.Status]++
+	source, target := o.source.first, o.target.first
+	if Hopeless(f.Reasons) {
+		source, target = nil, nil // which of them would be guessing
+	}
+	if err := in.remember(f.Status, source, target, o.agreed); err != nil || f.Status == Same {
+		return err
+	}
+	return found(f)
+}
+
+// alike reports whether both sides have one record, and the same line of it.
+func (o atKey) alike() bool {
+	return o.source.count == 1 && o.target.count == 1 && o.source.first.Line != nil && o.target.first.Was == nil && bytes.Equal(o.source.first.Line, o.target.first.Line)
+}
+
+// outside reports whether one side does not have the key, and nothing follows from that.
+func (o atKey) outside(in Input) bool {
+	return o.source.first == nil && !in.InScope(o.key) || o.target.first == nil && in.Unknown != nil && in.Unknown(o.key)
+}
+
+// load completes a record.
+func load(r *record.Record) error {
+	if r == nil || r.Load == nil {
+		return nil
+	}
+	return r.Load(r)
 }
 
 func (in Input) remember(status Status, source, target, agreed *record.Record) error {

@@ -249,7 +249,6 @@ func (s Shapes) parseKey(n *jsonNode, typ string) (Key, error) {
 }
 
 func (s Shapes) parseValue(n *jsonNode, field Field) (Value, error) {
-	wrong := func(want string) error { return fmt.Errorf("%s is expected", want) }
 	if n.kind == jsonNull {
 		return Value{}, nil
 	}
@@ -262,40 +261,58 @@ func (s Shapes) parseValue(n *jsonNode, field Field) (Value, error) {
 		return ReferenceValue(field.Refers, key), err
 	case Woven:
 		return s.parseWoven(n, field)
-	case Boolean:
-		if n.kind != jsonBool {
-			return Value{}, wrong("true or false")
-		}
-		return Parse(Boolean, n.text)
-	case Integer:
-		if n.kind != jsonNumber && n.kind != jsonString {
-			return Value{}, wrong("a whole number")
-		}
-		return Parse(Integer, n.text)
-	case Decimal:
-		if n.kind != jsonNumber && n.kind != jsonString {
-			return Value{}, wrong("a number")
-		}
-		return Parse(Decimal, n.text)
 	case JSON:
-		inner, ok := n.member("json")
-		if !ok || len(n.names) != 1 {
-			return Value{}, wrong(`{"json": …}`)
+		inner, err := n.only("json", `{"json": …}`)
+		if err != nil {
+			return Value{}, err
 		}
 		text, err := appendCanonical(nil, inner)
 		return Value{kind: JSON, text: string(text)}, err
 	case Bytes:
-		inner, ok := n.member("file")
-		if !ok || len(n.names) != 1 || !strings.HasPrefix(inner.text, filePrefix) {
-			return Value{}, wrong(`{"file": "sha256:…"}`)
+		inner, err := n.only("file", `{"file": "sha256:…"}`)
+		if err == nil && !strings.HasPrefix(inner.text, filePrefix) {
+			err = expected(`{"file": "sha256:…"}`)
+		}
+		if err != nil {
+			return Value{}, err
 		}
 		return ContentValue(strings.TrimPrefix(inner.text, filePrefix), nil)
-	default:
-		if n.kind != jsonString {
-			return Value{}, wrong("a text")
-		}
-		return Parse(field.Kind, n.text)
 	}
+	form := plainForms[field.Kind]
+	if form.kinds == nil {
+		form = textForm
+	}
+	if !slices.Contains(form.kinds, n.kind) {
+		return Value{}, expected(form.name)
+	}
+	return Parse(field.Kind, n.text)
+}
+
+func expected(what string) error { return fmt.Errorf("%s is expected", what) }
+
+// plainForm is how a kind without structure is written: kinds of JSON, and their name in
+// messages.
+type plainForm struct {
+	kinds []jsonKind
+	name  string
+}
+
+var (
+	plainForms = map[Kind]plainForm{
+		Boolean: {[]jsonKind{jsonBool}, "true or false"},
+		Integer: {[]jsonKind{jsonNumber, jsonString}, "a whole number"},
+		Decimal: {[]jsonKind{jsonNumber, jsonString}, "a number"},
+	}
+	textForm = plainForm{[]jsonKind{jsonString}, "a text"}
+)
+
+// only gives the one member of an object that has no other.
+func (n *jsonNode) only(name, what string) (*jsonNode, error) {
+	inner, ok := n.member(name)
+	if !ok || len(n.names) != 1 {
+		return nil, expected(what)
+	}
+	return inner, nil
 }
 
 // parseTyped reads a reference that names its record type.
@@ -313,9 +330,12 @@ func (s Shapes) parseTyped(n *jsonNode, field Field) (Value, error) {
 }
 
 func (s Shapes) parseWoven(n *jsonNode, field Field) (Value, error) {
-	inner, ok := n.member("woven")
-	if !ok || len(n.names) != 1 || inner.kind != jsonArray {
-		return Value{}, errors.New(`{"woven": […]} is expected`)
+	inner, err := n.only("woven", `{"woven": […]}`)
+	if err == nil && inner.kind != jsonArray {
+		err = expected(`{"woven": […]}`)
+	}
+	if err != nil {
+		return Value{}, err
 	}
 	pieces := make([]Value, len(inner.items))
 	for i := range inner.items {

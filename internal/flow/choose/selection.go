@@ -36,96 +36,113 @@ type Chosen struct {
 // SelectTypes makes a selection ready: which types it chooses from, and how.
 func SelectTypes(c *catalog.Catalog, s parcel.Selection) (Chosen, error) {
 	out := Chosen{Whole: map[string]bool{}, filtered: map[string]bool{}, Where: map[string][]*condition.Condition{}, Related: s.Related}
-	switch out.Related {
-	case "":
+	if out.Related == "" {
 		out.Related = parcel.RelatedAll
-	case parcel.RelatedAll, parcel.RelatedParts, parcel.RelatedNone:
-	default:
+	}
+	if !slices.Contains([]string{parcel.RelatedAll, parcel.RelatedParts, parcel.RelatedNone}, out.Related) {
 		return out, session.Usage("--related is all, parts or none, not %q", s.Related)
 	}
 	touched := map[string]bool{}
-	add := func(name string) {
-		out.Whole[name], touched[name] = true, true
+	if err := out.named(c, s, touched); err != nil {
+		return out, err
 	}
-	if len(s.Areas)+len(s.Types)+len(s.Records)+len(s.Where) == 0 {
-		for _, name := range c.Names() {
-			add(name)
+	if err := out.patterns(c, s, touched); err != nil {
+		return out, err
+	}
+	out.since(c, s, touched)
+	for _, name := range c.Names() {
+		if touched[name] {
+			out.Types = append(out.Types, name)
 		}
 	}
-	for _, name := range s.Areas {
+	return out, nil
+}
+
+// named takes what is chosen by area, type and condition; nothing at all is everything.
+func (s *Chosen) named(c *catalog.Catalog, from parcel.Selection, touched map[string]bool) error {
+	whole := slices.Clone(from.Types)
+	if len(from.Areas)+len(from.Types)+len(from.Records)+len(from.Where) == 0 {
+		whole = c.Names()
+	}
+	for _, name := range from.Areas {
 		area, ok := c.Area(name)
 		if !ok {
 			var names []string
 			for _, a := range c.Areas {
 				names = append(names, a.Name)
 			}
-			return out, session.Usage("The catalog has no area %q%s", name, yamldoc.Nearest(name, names))
+			return session.Usage("The catalog has no area %q%s", name, yamldoc.Nearest(name, names))
 		}
-		for _, typ := range area.Types {
-			add(typ)
-		}
+		whole = append(whole, area.Types...)
 	}
-	for _, name := range s.Types {
+	for _, name := range slices.Concat(whole, slices.Sorted(maps.Keys(from.Where))) {
 		if _, ok := c.Type(name); !ok {
-			return out, session.UnknownType(c, name)
+			return session.UnknownType(c, name)
 		}
-		add(name)
+		touched[name] = true
 	}
-	for _, name := range slices.Sorted(maps.Keys(s.Where)) {
-		if _, ok := c.Type(name); !ok {
-			return out, session.UnknownType(c, name)
-		}
-		touched[name], out.filtered[name] = true, true
+	for _, name := range whole {
+		s.Whole[name] = true
 	}
-	for _, text := range s.Records {
+	for name := range from.Where {
+		s.filtered[name] = true
+	}
+	return nil
+}
+
+// patterns takes what is chosen and left out by address.
+func (s *Chosen) patterns(c *catalog.Catalog, from parcel.Selection, touched map[string]bool) error {
+	for _, text := range from.Records {
 		p, err := readPattern(c, text)
 		if err != nil {
-			return out, err
+			return err
 		}
-		out.Patterns = append(out.Patterns, p)
+		s.Patterns = append(s.Patterns, p)
 		for _, name := range c.Names() {
-			if p.WholeType(name) {
-				add(name)
-			} else if p.Type() == "" || p.Type() == name {
+			switch {
+			case p.WholeType(name):
+				s.Whole[name], touched[name] = true, true
+			case p.Type() == "" || p.Type() == name:
 				touched[name] = true
 			}
 		}
 	}
-	for _, text := range s.LeaveOut {
+	for _, text := range from.LeaveOut {
 		p, err := readPattern(c, text)
 		if err != nil {
-			return out, err
+			return err
 		}
-		out.LeaveOut = append(out.LeaveOut, p)
+		s.LeaveOut = append(s.LeaveOut, p)
 	}
-	for name := range out.Whole {
+	return nil
+}
+
+// since makes of whole types those of which only what changed is chosen, and drops those
+// that are left out.
+func (s *Chosen) since(c *catalog.Catalog, from parcel.Selection, touched map[string]bool) {
+	for name := range s.Whole {
 		t, _ := c.Type(name)
+		dated := from.Since != ""
 		switch {
-		case out.LeavesOutType(name):
+		case s.LeavesOutType(name):
 			delete(touched, name)
-			delete(out.Whole, name)
-		case s.Since != "" && t.StampAt != "":
-			out.filtered[name] = true
-		case s.Since != "" && t.PartOf != "" && !slices.Contains(s.Types, name):
+			delete(s.Whole, name)
+		case dated && t.StampAt != "":
+			s.filtered[name] = true
+		case dated && t.PartOf != "" && !slices.Contains(from.Types, name):
 			// Whether it changed cannot be told; it comes along with its owner.
-			out.UnstampedParts = append(out.UnstampedParts, name)
+			s.UnstampedParts = append(s.UnstampedParts, name)
 			delete(touched, name)
-			delete(out.Whole, name)
-		case s.Since != "":
-			out.Unstamped = append(out.Unstamped, name)
+			delete(s.Whole, name)
+		case dated:
+			s.Unstamped = append(s.Unstamped, name)
 		}
-		if out.filtered[name] {
-			delete(out.Whole, name)
-		}
-	}
-	for _, name := range c.Names() {
-		if touched[name] {
-			out.Types = append(out.Types, name)
+		if s.filtered[name] {
+			delete(s.Whole, name)
 		}
 	}
-	slices.Sort(out.Unstamped)
-	slices.Sort(out.UnstampedParts)
-	return out, nil
+	slices.Sort(s.Unstamped)
+	slices.Sort(s.UnstampedParts)
 }
 
 func readPattern(c *catalog.Catalog, text string) (record.Pattern, error) {

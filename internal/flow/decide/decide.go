@@ -62,23 +62,39 @@ func Decide(ctx context.Context, s *session.Session, d *docket.Docket, r Request
 	if err := checkField(d, filter, r.Field); err != nil {
 		return result, err
 	}
+	verdicts, err := result.choose(ctx, d, filter, r)
+	if err != nil {
+		return result, err
+	}
+	if err := d.Decide(ctx, s.Who, r.Note, s.Now(), verdicts); err != nil {
+		return result, err
+	}
+	standing, err := standing.Read(ctx, d)
+	if err != nil {
+		return result, err
+	}
+	for _, a := range standing.Approved {
+		if checks := standing.Blocked[a.ID]; len(checks) > 0 {
+			result.Blocked = append(result.Blocked, BlockedRecord{Address: a.Address, Checks: checks})
+		}
+	}
+	return result, nil
+}
+
+// choose gives the verdicts on every finding selected, and counts what became of them. It
+// is an error where a pattern fits nothing.
+func (result *Result) choose(ctx context.Context, d *docket.Docket, filter docket.Filter, r Request) ([]docket.Verdict, error) {
 	var verdicts []docket.Verdict
 	hits := make([]int, len(filter.Patterns))
 	for f, err := range d.Findings(ctx, filter) {
 		if err != nil {
-			return result, err
+			return nil, err
 		}
-		named := false
-		for i, p := range filter.Patterns {
-			if p.Match(f.Address) || f.Was != "" && p.Match(f.Was) {
-				hits[i]++
-				named = named || p.Exact()
-			}
-		}
-		if r.Field != "" && !slices.ContainsFunc(f.Fields, func(have docket.Field) bool { return have.Field == r.Field }) {
+		named := hit(f, filter.Patterns, hits)
+		switch {
+		case r.Field != "" && !slices.ContainsFunc(f.Fields, func(have docket.Field) bool { return have.Field == r.Field }):
 			continue
-		}
-		if !named && !r.Again && f.On(r.Field) != docket.Undecided {
+		case !named && !r.Again && f.On(r.Field) != docket.Undecided:
 			if f.On(r.Field) != r.Decision {
 				result.Kept++
 			}
@@ -95,25 +111,24 @@ func Decide(ctx context.Context, s *session.Session, d *docket.Docket, r Request
 	}
 	for i, n := range hits {
 		if n == 0 {
-			return result, session.Usage("Docket %d has no finding that fits %q; anagram review lists what there is. Nothing was decided", d.Header.Number, filter.Patterns[i])
+			return nil, session.Usage("Docket %d has no finding that fits %q; anagram review lists what there is. Nothing was decided", d.Header.Number, filter.Patterns[i])
 		}
 	}
 	if len(verdicts) == 0 && len(result.PassedOver) == 0 && result.Kept == 0 && len(filter.Patterns) == 0 {
-		return result, session.Usage("No finding of docket %d fits; nothing was decided", d.Header.Number)
+		return nil, session.Usage("No finding of docket %d fits; nothing was decided", d.Header.Number)
 	}
-	if err := d.Decide(ctx, s.Who, r.Note, s.Now(), verdicts); err != nil {
-		return result, err
-	}
-	standing, err := standing.Read(ctx, d)
-	if err != nil {
-		return result, err
-	}
-	for _, a := range standing.Approved {
-		if checks := standing.Blocked[a.ID]; len(checks) > 0 {
-			result.Blocked = append(result.Blocked, BlockedRecord{Address: a.Address, Checks: checks})
+	return verdicts, nil
+}
+
+// hit counts the patterns that a finding fits, and reports whether one names it in full.
+func hit(f docket.Finding, patterns []record.Pattern, hits []int) (named bool) {
+	for i, p := range patterns {
+		if p.Match(f.Address) || f.Was != "" && p.Match(f.Was) {
+			hits[i]++
+			named = named || p.Exact()
 		}
 	}
-	return result, nil
+	return named
 }
 
 // Sides whose values can be taken.

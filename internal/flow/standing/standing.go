@@ -23,172 +23,6 @@ type Approval struct {
 	After    []int64 // findings that give up a value which this one gets
 }
 
-// Standing is which approved findings can be imported as things stand.
-type Standing struct {
-	Approved []*Approval // in docket order
-	Blocked  map[int64][]check.Check
-}
-
-// Read works out what can be imported.
-func Read(ctx context.Context, d *docket.Docket) (Standing, error) {
-	out := Standing{Blocked: map[int64][]check.Check{}}
-	byID := map[int64]*Approval{}
-	for f, err := range d.Findings(ctx, docket.Filter{Statuses: []match.Status{match.New, match.Changed, match.Conflict, match.TargetEdit}}) {
-		if err != nil {
-			return out, err
-		}
-		if !f.IsApproved() {
-			continue
-		}
-		a := &Approval{ID: f.ID, Type: f.Type, Address: f.Address, Status: f.Status}
-		if f.Adds() {
-			a.Status = match.New // what is a conflict about it is settled
-		}
-		if a.Status != match.New {
-			a.fields = f.ApprovedFields()
-		} else {
-			for field, on := range f.ByField {
-				if on != docket.Approved {
-					a.declined = append(a.declined, field)
-				}
-			}
-			slices.Sort(a.declined)
-		}
-		byID[f.ID] = a
-		out.Approved = append(out.Approved, a)
-	}
-	for n, err := range d.Needs(ctx, true) {
-		if err != nil {
-			return out, err
-		}
-		a := byID[n.Holder]
-		if a == nil || n.InTarget == 1 || !a.Writes(n.Field) {
-			continue
-		}
-		a.Needs = append(a.Needs, n)
-	}
-	static, err := d.Checks(ctx)
-	if err != nil {
-		return out, err
-	}
-	clashes, err := out.readClaims(ctx, d)
-	if err != nil {
-		return out, err
-	}
-	candidates := make([]check.Candidate, 0, len(out.Approved))
-	for _, a := range out.Approved {
-		c := check.Candidate{ID: a.ID}
-		for _, found := range static[a.ID] {
-			if found.Level == check.Blocker && !a.escapes(found) {
-				c.Blocked = string(found.Code)
-				out.Blocked[a.ID] = append(out.Blocked[a.ID], found.Check)
-			}
-		}
-		for _, field := range a.declined {
-			if t, _ := d.Type(a.Type); slices.Contains(t.Required, field) {
-				c.Blocked = string(check.ValueDoesNotFit)
-				out.Blocked[a.ID] = append(out.Blocked[a.ID], check.Declined(a.Address, field, d.Header.Target))
-			}
-		}
-		for _, clash := range clashes[a.ID] {
-			c.Blocked = string(clash.Code)
-			out.Blocked[a.ID] = append(out.Blocked[a.ID], clash)
-		}
-		for _, n := range a.Needs {
-			switch needed := byID[n.Finding]; {
-			case n.Finding == 0:
-			case n.ByName && needed != nil && !needed.Rekeys(d.Catalog):
-				c.Blocked = string(check.ReferenceNotApproved)
-			default:
-				c.Needs = append(c.Needs, n.Finding)
-			}
-		}
-		c.Needs = append(c.Needs, a.After...)
-		candidates = append(candidates, c)
-	}
-	fallen := check.Standing(candidates)
-	for _, a := range out.Approved {
-		if _, down := fallen[a.ID]; !down {
-			continue
-		}
-		for _, id := range a.After {
-			if _, down := fallen[id]; down {
-				out.Blocked[a.ID] = append(out.Blocked[a.ID], check.Check{Code: check.ValueTaken, Level: check.Blocker,
-					Message: fmt.Sprintf("%s gets a value that %s has to give up first, which cannot be imported itself.", a.Address, byID[id].Address),
-					Mend:    fmt.Sprintf("Mend %s first.", byID[id].Address)})
-			}
-		}
-		for _, n := range a.Needs {
-			if n.Finding == 0 {
-				continue
-			}
-			needed := byID[n.Finding]
-			if needed == nil || n.ByName && !needed.Rekeys(d.Catalog) {
-				c := check.NotApproved(a.Address, n.Need, d.Header.Target, d.Header.Number, "")
-				if n.ByName {
-					c = check.NotRekeyed(a.Address, n.Need, d.Header.Target)
-				}
-				out.Blocked[a.ID] = append(out.Blocked[a.ID], c)
-				continue
-			}
-			if _, down := fallen[n.Finding]; down && n.Finding != a.ID {
-				why := "something that it needs is missing."
-				if c := static[n.Finding]; len(c) > 0 {
-					why = c[0].Message
-				}
-				out.Blocked[a.ID] = append(out.Blocked[a.ID], check.NotApproved(a.Address, n.Need, d.Header.Target, d.Header.Number, why))
-			}
-		}
-	}
-	return out, nil
-}
-
-// readClaims works out which approved findings would get values that another record has
-// once everything approved is written, and which have to wait for one that gives them up.
-func (s Standing) readClaims(ctx context.Context, d *docket.Docket) (map[int64][]check.Check, error) {
-	all, err := d.Claims(ctx)
-	if err != nil || len(all) == 0 {
-		return nil, err
-	}
-	var live []check.Claim
-	for _, a := range s.Approved {
-		for _, c := range all[a.ID] {
-			differs := map[string]bool{}
-			for _, other := range all[a.ID] {
-				for _, field := range other.Writes {
-					differs[field] = differs[field] || other.Set == c.Set
-				}
-			}
-			all := true
-			for field, in := range differs {
-				all = all && (!in || a.Writes(field) == slices.Contains(c.Writes, field))
-			}
-			if all {
-				live = append(live, c.Claim)
-			}
-		}
-	}
-	offers := func(finding int64, set string) bool {
-		return slices.ContainsFunc(all[finding], func(c docket.Claim) bool { return c.Set == set })
-	}
-	out := map[int64][]check.Check{}
-	clashing := map[int64]bool{}
-	for _, clash := range check.Clashes(live, offers) {
-		clashing[clash.Finding] = true
-		out[clash.Finding] = append(out[clash.Finding], check.Taken(clash, d.Header.Target, d.Header.Number))
-	}
-	byID := map[int64]*Approval{}
-	for _, a := range s.Approved {
-		byID[a.ID] = a
-	}
-	for _, c := range live {
-		if c.Holder != 0 && byID[c.Holder] != nil && !clashing[c.Finding] {
-			byID[c.Finding].After = append(byID[c.Finding].After, c.Holder)
-		}
-	}
-	return out, nil
-}
-
 // Writes reports whether a field of the finding is going to be written.
 func (a *Approval) Writes(field string) bool {
 	if a.Status == match.New {
@@ -213,4 +47,216 @@ func (a *Approval) escapes(c docket.Check) bool {
 		return false
 	}
 	return !slices.ContainsFunc(a.Needs, func(n docket.Need) bool { return n.Finding == 0 })
+}
+
+// Standing is which approved findings can be imported as things stand.
+type Standing struct {
+	Approved []*Approval             // in docket order
+	Blocked  map[int64][]check.Check // what stands in the way, by finding
+}
+
+// Read works out what can be imported.
+func Read(ctx context.Context, d *docket.Docket) (Standing, error) {
+	out := Standing{Blocked: map[int64][]check.Check{}}
+	r := reading{d: d, byID: map[int64]*Approval{}}
+	var err error
+	if out.Approved, err = approvals(ctx, d); err != nil {
+		return out, err
+	}
+	for _, a := range out.Approved {
+		r.byID[a.ID] = a
+	}
+	if err := r.readNeeds(ctx); err != nil {
+		return out, err
+	}
+	if r.static, err = d.Checks(ctx); err != nil {
+		return out, err
+	}
+	clashes, err := readClaims(ctx, d, out.Approved)
+	if err != nil {
+		return out, err
+	}
+	candidates := make([]check.Candidate, 0, len(out.Approved))
+	for _, a := range out.Approved {
+		own := append(r.own(a), clashes[a.ID]...)
+		c := check.Candidate{ID: a.ID}
+		if len(own) > 0 {
+			out.Blocked[a.ID] = own
+			c.Blocked = string(own[0].Code)
+		}
+		candidates = append(candidates, r.needed(a, c))
+	}
+	fallen := check.Standing(candidates)
+	for _, a := range out.Approved {
+		if _, down := fallen[a.ID]; down {
+			if more := r.through(a, fallen); len(more) > 0 {
+				out.Blocked[a.ID] = append(out.Blocked[a.ID], more...)
+			}
+		}
+	}
+	return out, nil
+}
+
+// approvals gives the findings that are approved, or of which a field is.
+func approvals(ctx context.Context, d *docket.Docket) ([]*Approval, error) {
+	var out []*Approval
+	for f, err := range d.Findings(ctx, docket.Filter{Statuses: []match.Status{match.New, match.Changed, match.Conflict, match.TargetEdit}}) {
+		if err != nil {
+			return nil, err
+		}
+		if !f.IsApproved() {
+			continue
+		}
+		a := &Approval{ID: f.ID, Type: f.Type, Address: f.Address, Status: f.Status}
+		if !f.Adds() {
+			a.fields = f.ApprovedFields()
+			out = append(out, a)
+			continue
+		}
+		a.Status = match.New // what is a conflict about it is settled
+		for field, on := range f.ByField {
+			if on != docket.Approved {
+				a.declined = append(a.declined, field)
+			}
+		}
+		slices.Sort(a.declined)
+		out = append(out, a)
+	}
+	return out, nil
+}
+
+// reading is a docket whose approvals are looked at together.
+type reading struct {
+	d      *docket.Docket
+	byID   map[int64]*Approval
+	static map[int64][]docket.Check
+}
+
+// readNeeds gives every approval what it needs of those fields that are written.
+func (r reading) readNeeds(ctx context.Context) error {
+	for n, err := range r.d.Needs(ctx, true) {
+		if err != nil {
+			return err
+		}
+		if a := r.byID[n.Holder]; a != nil && n.InTarget != 1 && a.Writes(n.Field) {
+			a.Needs = append(a.Needs, n)
+		}
+	}
+	return nil
+}
+
+// own gives what stands in the way of an approval by itself.
+func (r reading) own(a *Approval) []check.Check {
+	var out []check.Check
+	for _, found := range r.static[a.ID] {
+		if found.Level == check.Blocker && !a.escapes(found) {
+			out = append(out, found.Check)
+		}
+	}
+	t, _ := r.d.Type(a.Type)
+	for _, field := range a.declined {
+		if slices.Contains(t.Required, field) {
+			out = append(out, check.Declined(a.Address, field, r.d.Header.Target))
+		}
+	}
+	return out
+}
+
+// serves reports whether an approval gives what a need asks for.
+func (r reading) serves(n docket.Need, needed *Approval) bool {
+	return needed != nil && (!n.ByName || needed.Rekeys(r.d.Catalog))
+}
+
+// needed adds to a candidate what it needs from others of the docket.
+func (r reading) needed(a *Approval, c check.Candidate) check.Candidate {
+	for _, n := range a.Needs {
+		switch needed := r.byID[n.Finding]; {
+		case n.Finding == 0:
+		case needed != nil && !r.serves(n, needed):
+			c.Blocked = string(check.ReferenceNotApproved)
+		default:
+			c.Needs = append(c.Needs, n.Finding)
+		}
+	}
+	c.Needs = append(c.Needs, a.After...)
+	return c
+}
+
+// through says what stands in the way of an approval through others.
+func (r reading) through(a *Approval, fallen map[int64]int64) []check.Check {
+	var out []check.Check
+	h := r.d.Header
+	for _, id := range a.After {
+		if _, down := fallen[id]; down {
+			other := r.byID[id].Address
+			out = append(out, check.Check{Code: check.ValueTaken, Level: check.Blocker,
+				Message: fmt.Sprintf("%s gets a value that %s has to give up first, which cannot be imported itself.", a.Address, other),
+				Mend:    fmt.Sprintf("Mend %s first.", other)})
+		}
+	}
+	for _, n := range a.Needs {
+		_, down := fallen[n.Finding]
+		switch needed := r.byID[n.Finding]; {
+		case n.Finding == 0:
+		case !r.serves(n, needed) && n.ByName:
+			out = append(out, check.NotRekeyed(a.Address, n.Need, h.Target))
+		case !r.serves(n, needed):
+			out = append(out, check.NotApproved(a.Address, n.Need, h.Target, h.Number, ""))
+		case down && n.Finding != a.ID:
+			why := "something that it needs is missing."
+			if c := r.static[n.Finding]; len(c) > 0 {
+				why = c[0].Message
+			}
+			out = append(out, check.NotApproved(a.Address, n.Need, h.Target, h.Number, why))
+		}
+	}
+	return out
+}
+
+// readClaims works out which approved findings would get values that another record has
+// once everything approved is written, and which have to wait for one that gives them up.
+func readClaims(ctx context.Context, d *docket.Docket, approved []*Approval) (map[int64][]check.Check, error) {
+	all, err := d.Claims(ctx)
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	byID := map[int64]*Approval{}
+	var live []check.Claim
+	for _, a := range approved {
+		byID[a.ID] = a
+		for _, c := range all[a.ID] {
+			if a.comesTo(c, all[a.ID]) {
+				live = append(live, c.Claim)
+			}
+		}
+	}
+	offers := func(finding int64, set string) bool {
+		return slices.ContainsFunc(all[finding], func(c docket.Claim) bool { return c.Set == set })
+	}
+	out := map[int64][]check.Check{}
+	for _, clash := range check.Clashes(live, offers) {
+		out[clash.Finding] = append(out[clash.Finding], check.Taken(clash, d.Header.Target, d.Header.Number))
+	}
+	for _, c := range live {
+		if c.Holder != 0 && byID[c.Holder] != nil && out[c.Finding] == nil {
+			byID[c.Finding].After = append(byID[c.Finding].After, c.Holder)
+		}
+	}
+	return out, nil
+}
+
+// comesTo reports whether a claim is the one, of those on its set, that holds for what is
+// going to be written.
+func (a *Approval) comesTo(c docket.Claim, all []docket.Claim) bool {
+	for _, other := range all {
+		if other.Set != c.Set {
+			continue
+		}
+		for _, field := range other.Writes {
+			if a.Writes(field) != slices.Contains(c.Writes, field) {
+				return false
+			}
+		}
+	}
+	return true
 }

@@ -2,6 +2,7 @@ package docket
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -56,6 +57,30 @@ func (d *Docket) findings(ctx context.Context, filter Filter, yield func(Finding
 	if err != nil {
 		return err
 	}
+	query, args := filter.query()
+	rows, err := d.db.QueryContext(ctx, query, args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		f, err := scanFinding(rows)
+		if err != nil {
+			return err
+		}
+		if !filter.match(f.Address) && (f.Was == "" || !filter.match(f.Was)) {
+			continue
+		}
+		f.take(byField[f.ID])
+		if !yield(f) {
+			return nil
+		}
+	}
+	return rows.Err()
+}
+
+// query is the statement for the findings that fit, patterns left aside.
+func (f Filter) query() (string, []any) {
 	query := `SELECT f.id, f.type, f.key_order, f.key, f.address, f.was, f.title, f.status, f.reasons, ifnull(f.source, ''), ifnull(f.target, ''), f.fields,
 		ifnull(d.decision, 'open'), ifnull(d.who, ''), ifnull(d.at, ''), ifnull(d.note, ''), ifnull(d.carried, 0), ifnull(d.last, 0)
 		FROM findings f LEFT JOIN (SELECT finding, max(seq) AS last, decision, who, at, note, carried FROM decisions WHERE field = '' GROUP BY finding) d ON d.finding = f.id`
@@ -70,72 +95,60 @@ func (d *Docket) findings(ctx context.Context, filter Filter, yield func(Finding
 			args = append(args, v)
 		}
 	}
-	limit("f.type", filter.Types)
+	limit("f.type", f.Types)
 	var statuses []string
-	for _, s := range filter.Statuses {
+	for _, s := range f.Statuses {
 		statuses = append(statuses, string(s))
 	}
 	limit("f.status", statuses)
-	if filter.decided {
+	if f.decided {
 		where = append(where, "f.id IN (SELECT finding FROM decisions)")
 	}
 	if len(where) > 0 {
 		query += " WHERE " + strings.Join(where, " AND ")
 	}
-	order := " ORDER BY f.id"
-	if filter.ByStatus {
-		order = " ORDER BY f.rank, CASE f.status"
-		for i, status := range match.Statuses() {
-			order += fmt.Sprintf(" WHEN '%s' THEN %d", status, i)
-		}
-		order += " END, f.id"
+	if !f.ByStatus {
+		return query + " ORDER BY f.id", args
 	}
-	rows, err := d.db.QueryContext(ctx, query+order, args...)
+	query += " ORDER BY f.rank, CASE f.status"
+	for i, status := range match.Statuses() {
+		query += fmt.Sprintf(" WHEN '%s' THEN %d", status, i)
+	}
+	return query + " END, f.id", args
+}
+
+func scanFinding(rows *sql.Rows) (Finding, error) {
+	var f Finding
+	var order []byte
+	var reasons, fields string
+	err := rows.Scan(&f.ID, &f.Type, &order, &f.Key, &f.Address, &f.Was, &f.Title, &f.Status, &reasons, &f.Source, &f.Target, &fields,
+		&f.Decision, &f.DecidedBy, &f.DecidedAt, &f.Note, &f.CarriedFrom, &f.seq)
 	if err != nil {
-		return err
+		return f, err
 	}
-	defer rows.Close()
-	for rows.Next() {
-		var f Finding
-		var order []byte
-		var reasons, fields string
-		err := rows.Scan(&f.ID, &f.Type, &order, &f.Key, &f.Address, &f.Was, &f.Title, &f.Status, &reasons, &f.Source, &f.Target, &fields,
-			&f.Decision, &f.DecidedBy, &f.DecidedAt, &f.Note, &f.CarriedFrom, &f.seq)
-		if err != nil {
-			return err
-		}
-		if !filter.match(f.Address) && (f.Was == "" || !filter.match(f.Was)) {
+	f.Order = string(order)
+	return f, errors.Join(json.Unmarshal([]byte(reasons), &f.Reasons), json.Unmarshal([]byte(fields), &f.Fields))
+}
+
+// take fills in the decisions on single fields that came after the record's.
+func (f *Finding) take(byField map[string]fieldDecision) {
+	for field, on := range byField {
+		if on.seq < f.seq {
 			continue
 		}
-		f.Order = string(order)
-		if err := json.Unmarshal([]byte(reasons), &f.Reasons); err != nil {
-			return err
+		if f.ByField == nil {
+			f.ByField = map[string]Decision{}
 		}
-		if err := json.Unmarshal([]byte(fields), &f.Fields); err != nil {
-			return err
-		}
-		for field, on := range byField[f.ID] {
-			if on.seq < f.seq {
-				continue
-			}
-			if f.ByField == nil {
-				f.ByField = map[string]Decision{}
-			}
-			f.ByField[field] = on.decision
-			if on.who != "" && f.DecidedBy == "" {
-				f.DecidedBy, f.DecidedAt, f.Note = on.who, on.at, on.note
-			}
-		}
-		for i := range f.Fields {
-			if on := f.On(f.Fields[i].Field); on != f.Decision {
-				f.Fields[i].Decision = string(on)
-			}
-		}
-		if !yield(f) {
-			return nil
+		f.ByField[field] = on.decision
+		if on.who != "" && f.DecidedBy == "" {
+			f.DecidedBy, f.DecidedAt, f.Note = on.who, on.at, on.note
 		}
 	}
-	return rows.Err()
+	for i := range f.Fields {
+		if on := f.On(f.Fields[i].Field); on != f.Decision {
+			f.Fields[i].Decision = string(on)
+		}
+	}
 }
 
 type fieldDecision struct {

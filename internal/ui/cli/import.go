@@ -78,64 +78,31 @@ func (a *app) printImport(r importing.Result, d *docket.Docket, folder string) e
 	if a.json {
 		return a.printImportJSON(r)
 	}
-	out := a.out()
+	say := func(format string, args ...any) { fmt.Fprintln(a.out(), a.wrap(fmt.Sprintf(format, args...), "")) }
 	h := r.Header
 	if r.Earlier {
-		fmt.Fprintln(out, a.wrap(fmt.Sprintf("An earlier import of docket %d was interrupted. %s was read again to see where it stands.", h.Number, h.Target), ""))
+		say("An earlier import of docket %d was interrupted. %s was read again to see where it stands.", h.Number, h.Target)
 	}
-	written := fmt.Sprintf("%d new and %d changed", r.New, r.Changed)
-	switch {
-	case r.Nothing():
-		fmt.Fprintf(out, "Nothing is approved in docket %d; nothing was written to %s.\n", h.Number, h.Target)
+	if r.Nothing() {
+		say("Nothing is approved in docket %d; nothing was written to %s.", h.Number, h.Target)
 		if r.Open > 0 {
 			a.next(fmt.Sprintf("anagram review %d", h.Number))
 		}
 		return nil
-	case r.Outcome == docket.Failed:
-		fmt.Fprintln(out, a.wrap(fmt.Sprintf("The import of docket %d failed. Nothing was written to %s; everything is as it was.", h.Number, h.Target), ""))
-		for _, f := range r.Failures {
-			fmt.Fprintln(out, a.wrap("  "+f.Message, "  "))
-		}
-		fmt.Fprintln(out, a.wrap("Decline or hold the records above, or mend them in "+h.Source+" and match again; then import again.", ""))
-	case r.Outcome == docket.Unknown:
-		fmt.Fprintln(out, a.wrap(fmt.Sprintf("It is not known whether docket %d was imported into %s: the answer was lost, and the target does not show it.", h.Number, h.Target), ""))
-	case r.Outcome == docket.Blocked:
-		fmt.Fprintf(out, "Every approved record of docket %d is blocked; nothing was written to %s.\n", h.Number, h.Target)
-	case r.Already > 0 && r.New+r.Changed == 0:
-		fmt.Fprintf(out, "There was nothing left to write to %s.\n", h.Target)
-	case r.Outcome == docket.WrittenOut:
-		fmt.Fprintln(out, a.wrap(fmt.Sprintf("Wrote load files for %s records of docket %d into %s. Nothing was written to %s; when they have been loaded there, the next match says so.", written, h.Number, folder, h.Target), ""))
-	case r.Outcome == docket.Rehearsed:
-		fmt.Fprintln(out, a.wrap(fmt.Sprintf("Rehearsed docket %d in %s: %s records were written, read back and found equal. Then all of it was taken back; %s is as it was.", h.Number, h.Target, written, h.Target), ""))
-	default:
-		fmt.Fprintln(out, a.wrap(fmt.Sprintf("Imported docket %d into %s: %s records were written, read back and found equal.", h.Number, h.Target, written), ""))
-		if r.Backup > 0 {
-			fmt.Fprintln(out, a.wrap(fmt.Sprintf("What these records were before is kept in %s.", d.Path()), ""))
-		}
 	}
-	if r.Settled {
-		fmt.Fprintln(out, a.wrap(fmt.Sprintf("The answer to the last step was lost; %s was read to see that it is so.", h.Target), "  "))
+	say("%s", outcomeSentence(r, folder))
+	for _, f := range r.Failures {
+		fmt.Fprintln(a.out(), a.wrap("  "+f.Message, "  "))
 	}
-	if r.Unrecorded != nil {
-		fmt.Fprintln(out, a.wrap(fmt.Sprintf("The docket could not be told how the import ended: %v. Import it again, which writes nothing twice.", r.Unrecorded), "  "))
+	if r.Outcome == docket.Failed {
+		say("Decline or hold the records above, or mend them in %s and match again; then import again.", h.Source)
 	}
-	if r.Forgotten != nil {
-		fmt.Fprintln(out, a.wrap(fmt.Sprintf("It could not be remembered that both sides agree now: %v. The next match finds it out.", r.Forgotten), "  "))
+	if r.Outcome == docket.Imported && r.Backup > 0 && r.New+r.Changed > 0 {
+		say("What these records were before is kept in %s.", d.Path())
 	}
-	if r.Already > 0 {
-		fmt.Fprintf(out, "%s held the approved values already.\n", count(r.Already, "record"))
-	}
-	if len(r.LeftOut) > 0 {
-		fmt.Fprintf(out, "%s left out:\n", count(len(r.LeftOut), "approved record"))
-		for _, l := range r.LeftOut {
-			fmt.Fprintln(out, a.wrap(fmt.Sprintf("  %s: %s", tone(l.Why), l.Message), "  "))
-		}
-	}
-	if r.Open > 0 {
-		fmt.Fprintf(out, "Still open in docket %d: %s.\n", h.Number, count(r.Open, "finding"))
-	}
+	a.printBeside(r)
 	switch r.Outcome {
-	case docket.Rehearsed:
+	case docket.Rehearsed, docket.Unknown:
 		a.next(fmt.Sprintf("anagram import %d", h.Number))
 	case docket.Imported:
 		a.next(fmt.Sprintf("anagram match %s --against %s", quoteArg(h.Parcel), h.Target))
@@ -143,4 +110,54 @@ func (a *app) printImport(r importing.Result, d *docket.Docket, folder string) e
 		a.next(fmt.Sprintf("anagram review %d", h.Number))
 	}
 	return nil
+}
+
+// outcomeSentence says what came of an import.
+func outcomeSentence(r importing.Result, folder string) string {
+	h := r.Header
+	written := fmt.Sprintf("%d new and %d changed", r.New, r.Changed)
+	switch {
+	case r.Outcome == docket.Failed:
+		return fmt.Sprintf("The import of docket %d failed. Nothing was written to %s; everything is as it was.", h.Number, h.Target)
+	case r.Outcome == docket.Unknown:
+		return fmt.Sprintf("It is not known whether docket %d was imported into %s: the answer was lost, and the target does not show it.", h.Number, h.Target)
+	case r.Outcome == docket.Blocked:
+		return fmt.Sprintf("Every approved record of docket %d is blocked; nothing was written to %s.", h.Number, h.Target)
+	case r.Already > 0 && r.New+r.Changed == 0:
+		return fmt.Sprintf("There was nothing left to write to %s.", h.Target)
+	case r.Outcome == docket.WrittenOut:
+		return fmt.Sprintf("Wrote load files for %s records of docket %d into %s. Nothing was written to %s; when they have been loaded there, the next match says so.", written, h.Number, folder, h.Target)
+	case r.Outcome == docket.Rehearsed:
+		return fmt.Sprintf("Rehearsed docket %d in %s: %s records were written, read back and found equal. Then all of it was taken back; %s is as it was.", h.Number, h.Target, written, h.Target)
+	default:
+		return fmt.Sprintf("Imported docket %d into %s: %s records were written, read back and found equal.", h.Number, h.Target, written)
+	}
+}
+
+// printBeside says what else there is to know about an import.
+func (a *app) printBeside(r importing.Result) {
+	out := a.out()
+	h := r.Header
+	aside := func(format string, args ...any) { fmt.Fprintln(out, a.wrap(fmt.Sprintf(format, args...), "  ")) }
+	if r.Settled {
+		aside("The answer to the last step was lost; %s was read to see that it is so.", h.Target)
+	}
+	if r.Unrecorded != nil {
+		aside("The docket could not be told how the import ended: %v. Import it again, which writes nothing twice.", r.Unrecorded)
+	}
+	if r.Forgotten != nil {
+		aside("It could not be remembered that both sides agree now: %v. The next match finds it out.", r.Forgotten)
+	}
+	if r.Already > 0 {
+		fmt.Fprintf(out, "%s held the approved values already.\n", count(r.Already, "record"))
+	}
+	if len(r.LeftOut) > 0 {
+		fmt.Fprintf(out, "%s left out:\n", count(len(r.LeftOut), "approved record"))
+		for _, l := range r.LeftOut {
+			aside("  %s: %s", tone(l.Why), l.Message)
+		}
+	}
+	if r.Open > 0 {
+		fmt.Fprintf(out, "Still open in docket %d: %s.\n", h.Number, count(r.Open, "finding"))
+	}
 }

@@ -40,41 +40,55 @@ type word struct {
 func wordsOf(text string) []word {
 	var out []word
 	for i := 0; i < len(text); {
-		rest := text[i:]
-		skip := func(closing string) int {
-			if end := strings.Index(rest[1:], closing); end >= 0 {
-				return 1 + end + len(closing)
-			}
-			return len(rest)
-		}
-		n := 1
-		switch c := rest[0]; {
-		case strings.HasPrefix(rest, "--"):
-			n = skip("\n")
-		case strings.HasPrefix(rest, "/*"):
-			n = skip("*/")
-		case c == '\'': // a doubled quote begins the next text at once
-			n = skip("'")
-		case c == '"' || c == '`' || c == '[':
-			n = skip(map[byte]string{'"': `"`, '`': "`", '[': "]"}[c])
-			out = append(out, word{text: strings.Trim(rest[:n], "\"`[]"), identifier: true, quoted: true, at: i, end: i + n})
-		case c == '_' || unicode.IsLetter(rune(c)) || c >= 0x80:
-			n = strings.IndexFunc(rest, func(r rune) bool { return r != '_' && r != '$' && !unicode.IsLetter(r) && !unicode.IsDigit(r) })
-			if n < 0 {
-				n = len(rest)
-			}
-			out = append(out, word{text: rest[:n], identifier: true, at: i, end: i + n})
-		case unicode.IsDigit(rune(c)):
-			n = strings.IndexFunc(rest, func(r rune) bool { return r != '.' && !unicode.IsLetter(r) && !unicode.IsDigit(r) })
-			if n < 0 {
-				n = len(rest)
-			}
-		case c != ' ' && c != '\n' && c != '\t' && c != '\r':
-			out = append(out, word{text: rest[:1], at: i, end: i + 1})
+		w, n := firstWord(text[i:])
+		if n > 0 && w != (word{}) {
+			w.at, w.end = i, i+n
+			out = append(out, w)
 		}
 		i += max(1, n)
 	}
 	return out
+}
+
+// firstWord reads what a text begins with, and how long that is; the zero word is what is
+// passed over.
+func firstWord(text string) (word, int) {
+	switch c := text[0]; {
+	case strings.HasPrefix(text, "--"):
+		return word{}, through(text, "\n")
+	case strings.HasPrefix(text, "/*"):
+		return word{}, through(text, "*/")
+	case c == '\'': // a doubled quote begins the next text at once
+		return word{}, through(text, "'")
+	case c == '"' || c == '`' || c == '[':
+		n := through(text, map[byte]string{'"': `"`, '`': "`", '[': "]"}[c])
+		return word{text: strings.Trim(text[:n], "\"`[]"), identifier: true, quoted: true}, n
+	case c == '_' || unicode.IsLetter(rune(c)) || c >= 0x80:
+		n := lengthOf(text, func(r rune) bool { return r == '_' || r == '$' || unicode.IsLetter(r) || unicode.IsDigit(r) })
+		return word{text: text[:n], identifier: true}, n
+	case unicode.IsDigit(rune(c)):
+		return word{}, lengthOf(text, func(r rune) bool { return r == '.' || unicode.IsLetter(r) || unicode.IsDigit(r) })
+	case c == ' ' || c == '\n' || c == '\t' || c == '\r':
+		return word{}, 1
+	default:
+		return word{text: text[:1]}, 1
+	}
+}
+
+// through gives the length of a text up to and with what closes it.
+func through(text, closing string) int {
+	if end := strings.Index(text[1:], closing); end >= 0 {
+		return 1 + end + len(closing)
+	}
+	return len(text)
+}
+
+// lengthOf counts the bytes at the head of a text that are of one sort.
+func lengthOf(text string, of func(rune) bool) int {
+	if n := strings.IndexFunc(text, func(r rune) bool { return !of(r) }); n >= 0 {
+		return n
+	}
+	return len(text)
 }
 
 // columnsIn names the columns of a place that a rule is about.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -36,48 +37,54 @@ func (s *session) learn(ctx context.Context, m *environment.Model, typ string, b
 	if err != nil {
 		return err
 	}
-	if f.ID == "" && len(by) == 1 && by[0] == f.Key[0] && len(f.Key) == 1 && len(f.only)+len(f.deciding) == 0 {
-		return s.learnByKey(ctx, m, f, ids, s.keys[as]) // references hold the key itself
+	if f.isByKey(by) {
+		return s.learnByKey(ctx, m, f, ids, s.keys[as])
 	}
-	rows := map[string][]any{} // id -> row
-	pending := s.unknown(f, by, ids, as, rows)
-	tree := f.parent()
-	for len(pending) > 0 {
+	b := keyBuilder{s: s, m: m, f: f, rows: map[string][]any{}, building: map[string]bool{}, as: as, tree: -1}
+	ownID := by[0] == f.ID
+	if ownID {
+		b.tree = f.parent()
+	}
+	if err := b.fetch(ctx, by, ids); err != nil {
+		return err
+	}
+	if err := s.learnDeciding(ctx, m, f, slices.Collect(maps.Values(b.rows)), !ownID); err != nil {
+		return err
+	}
+	for id := range b.rows {
+		if _, err := b.key(id); err != nil && !errors.Is(err, errOutside) {
+			return err
+		}
+	}
+	return nil
+}
+
+// isByKey reports whether references hold the key itself, and nothing decides about it.
+func (f *form) isByKey(by []string) bool {
+	return f.ID == "" && len(by) == 1 && by[0] == f.Key[0] && len(f.Key) == 1 && len(f.only)+len(f.deciding) == 0
+}
+
+// fetch reads the rows with some ids, and in a tree, whose parents are told by internal id,
+// all that are above them.
+func (b *keyBuilder) fetch(ctx context.Context, by []string, ids []identity) error {
+	s, f := b.s, b.f
+	for pending := s.unknown(f, by, ids, b.as, b.rows); len(pending) > 0; {
 		var parents []identity
 		err := s.whereIn(ctx, len(f.names), s.selectForm(f), by, pending, "", func(row []any) error {
 			id := identity(row[:f.lead]).mapKey()
-			if _, twice := rows[id]; twice {
-				return fmt.Errorf("%s: %s has %s %s twice, so references to it cannot be told; correct id: or columns: of %s in the catalog", s.name, f.place, strings.Join(by, ", "), id, typ)
+			if _, twice := b.rows[id]; twice {
+				return fmt.Errorf("%s: %s has %s %s twice, so references to it cannot be told; correct id: or columns: of %s in the catalog", s.name, f.place, strings.Join(by, ", "), id, f.Name)
 			}
-			rows[id] = row
-			if tree >= 0 && row[tree] != nil {
-				parents = append(parents, identity{row[tree]})
+			b.rows[id] = row
+			if b.tree >= 0 && row[b.tree] != nil {
+				parents = append(parents, identity{row[b.tree]})
 			}
 			return nil
 		})
 		if err != nil {
 			return err
 		}
-		if by[0] != f.ID { // parents are told by internal id; keysOf learns them
-			break
-		}
-		pending = s.unknown(f, by, parents, as, rows)
-	}
-	list := make([][]any, 0, len(rows))
-	for _, row := range rows {
-		list = append(list, row)
-	}
-	if err := s.learnDeciding(ctx, m, f, list, by[0] != f.ID); err != nil {
-		return err
-	}
-	b := keyBuilder{s: s, m: m, f: f, rows: rows, building: map[string]bool{}, as: as, tree: tree}
-	if by[0] != f.ID {
-		b.tree = -1
-	}
-	for id := range rows {
-		if _, err := b.key(id); err != nil && !errors.Is(err, errOutside) {
-			return err
-		}
+		pending = s.unknown(f, by, parents, b.as, b.rows)
 	}
 	return nil
 }

@@ -24,17 +24,8 @@ func (s *session) Script(ctx context.Context, m *environment.Model, c environmen
 	fail := func(field string, cause error) error {
 		return &environment.RecordError{Environment: s.name, Address: m.Catalog.Address(c.Type, c.Key), Field: field, Cause: cause}
 	}
-	fields, values := c.Fields, c.Values
-	if c.Insert || c.Was != nil {
-		fields = append(slices.Clone(m.Shapes[c.Type]), fields...)
-		values = append(slices.Clone(c.Key.Parts()), values...)
-	}
-	var columns, expressions []string
-	add := func(column, expression string) {
-		if !slices.Contains(columns, s.dialect.Quote(column)) {
-			columns, expressions = append(columns, s.dialect.Quote(column)), append(expressions, expression)
-		}
-	}
+	var set assigned
+	fields, values := writtenWithKey(m, c)
 	for i, field := range fields {
 		if values[i].IsAbsent() {
 			continue
@@ -44,27 +35,26 @@ func (s *session) Script(ctx context.Context, m *environment.Model, c environmen
 			return "", fail(field.Name, err)
 		}
 		for n, column := range f.Stored(field.Name) {
-			add(column, written[n])
+			set.add(s.dialect.Quote(column), written[n])
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(c.Fixed)) {
-		add(name, s.dialect.Literal(c.Fixed[name]))
+		set.add(s.dialect.Quote(name), s.dialect.Literal(c.Fixed[name]))
 	}
 	if c.Insert && f.ID != "" {
-		switch {
-		case f.IDFrom.MadeBy == "uuid":
-			add(f.ID, s.dialect.Literal(uuid.NewString()))
-		case f.IDFrom.MadeBy == "counter":
-			return "", fail(f.ID, errors.New("its internal id comes from a table of counters, which a script cannot keep in step. Write the files as csv or jsonl, or import"))
-		case f.IDFrom.MadeBy == "largest" || s.can.NoIDs:
-			add(f.ID, fmt.Sprintf("(SELECT coalesce(max(x.i), 0) + 1 FROM (SELECT %s AS i FROM %s) x)", s.dialect.Quote(f.ID), s.dialect.Place(f.place)))
+		id, err := s.scriptedID(f)
+		if err != nil {
+			return "", fail(f.ID, err)
+		}
+		if id != "" {
+			set.add(s.dialect.Quote(f.ID), id)
 		}
 	}
-	if len(columns) == 0 {
+	switch {
+	case len(set.columns) == 0:
 		return "", nil
-	}
-	if c.Insert {
-		return fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s);", s.dialect.Place(f.place), strings.Join(columns, ", "), strings.Join(expressions, ", ")), nil
+	case c.Insert:
+		return fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s);", s.dialect.Place(f.place), strings.Join(set.columns, ", "), strings.Join(set.expressions, ", ")), nil
 	}
 	stands := c.Key
 	if c.Was != nil {
@@ -74,10 +64,48 @@ func (s *session) Script(ctx context.Context, m *environment.Model, c environmen
 	if err != nil {
 		return "", fail("", err)
 	}
-	for i := range columns {
-		columns[i] += " = " + expressions[i]
+	return fmt.Sprintf("UPDATE %s SET %s WHERE %s;", s.dialect.Place(f.place), set.list(), where), nil
+}
+
+// writtenWithKey gives the fields and values of a change, with those of the key where it
+// is written.
+func writtenWithKey(m *environment.Model, c environment.Change) ([]record.Field, []record.Value) {
+	if !c.Insert && c.Was == nil {
+		return c.Fields, c.Values
 	}
-	return fmt.Sprintf("UPDATE %s SET %s WHERE %s;", s.dialect.Place(f.place), strings.Join(columns, ", "), where), nil
+	return slices.Concat(m.Shapes[c.Type], c.Fields), slices.Concat(c.Key.Parts(), c.Values)
+}
+
+// assigned is columns with what they get, each once.
+type assigned struct{ columns, expressions []string }
+
+func (a *assigned) add(column, expression string) {
+	if !slices.Contains(a.columns, column) {
+		a.columns, a.expressions = append(a.columns, column), append(a.expressions, expression)
+	}
+}
+
+func (a *assigned) list() string {
+	out := make([]string, len(a.columns))
+	for i, column := range a.columns {
+		out[i] = column + " = " + a.expressions[i]
+	}
+	return strings.Join(out, ", ")
+}
+
+// scriptedID gives the expression for the internal id of a new record, "" where the
+// database gives one.
+func (s *session) scriptedID(f *form) (string, error) {
+	switch {
+	case f.IDFrom.MadeBy == "uuid":
+		return s.dialect.Literal(uuid.NewString()), nil
+	case f.IDFrom.MadeBy == "counter":
+		return "", errors.New("its internal id comes from a table of counters, which a script cannot keep in step. Write the files as csv or jsonl, or import")
+	case f.IDFrom.MadeBy == "largest" || s.can.NoIDs:
+		return fmt.Sprintf("(SELECT coalesce(max(x.i), 0) + 1 FROM (SELECT %s AS i FROM %s) x)", s.dialect.Quote(f.ID), s.dialect.Place(f.place)), nil
+	default:
+		return "", nil
+	}
 }
 
 // scripted gives an expression for each column of a field.

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
 	"anagram/internal/environment/sqldb/engine"
@@ -138,11 +139,7 @@ func (w *writer) statement(ctx context.Context, c environment.Change) (statement
 	st := statement{fail: func(field string, cause error) error {
 		return &environment.RecordError{Environment: w.name, Address: w.m.Catalog.Address(c.Type, c.Key), Field: field, Cause: cause}
 	}}
-	fields, values := c.Fields, c.Values
-	if c.Insert || c.Was != nil {
-		fields = append(slices.Clone(w.m.Shapes[c.Type]), fields...)
-		values = append(slices.Clone(c.Key.Parts()), values...)
-	}
+	fields, values := writtenWithKey(w.m, c)
 	settings, guard, err := w.settings(ctx, t, fields, values, st.fail)
 	if err != nil {
 		return st, err
@@ -175,29 +172,39 @@ func (w *writer) statement(ctx context.Context, c environment.Change) (statement
 		st.Query = w.insert(st, 1)
 		return st, nil
 	}
-	found, err := w.locate(ctx, w.m, c.Type, []record.Key{c.Key})
+	ids, err := w.whereIs(ctx, c)
 	if err != nil {
 		return st, err
-	}
-	ids := found[c.Key.Order()]
-	if len(ids) == 0 && c.Was != nil {
-		if found, err = w.locate(ctx, w.m, c.Type, []record.Key{*c.Was}); err != nil {
-			return st, err
-		}
-		ids = found[c.Was.Order()]
 	}
 	if len(ids) != 1 {
 		return st, st.fail("", fmt.Errorf("%d records have this key, one is expected", len(ids)))
 	}
+	w.update(&st, t, ids[0], guard)
+	return st, nil
+}
+
+// whereIs locates the record of a change by its key, else by the key that it had.
+func (w *writer) whereIs(ctx context.Context, c environment.Change) ([]identity, error) {
+	found, err := w.locate(ctx, w.m, c.Type, []record.Key{c.Key})
+	if err != nil || len(found[c.Key.Order()]) > 0 || c.Was == nil {
+		return found[c.Key.Order()], err
+	}
+	found, err = w.locate(ctx, w.m, c.Type, []record.Key{*c.Was})
+	return found[c.Was.Order()], err
+}
+
+// update makes the statement that changes the record with an identity, as long as what the
+// guard says holds.
+func (w *writer) update(st *statement, t table, id identity, guard []guarded) {
 	set := strings.Join(st.Columns, " = "+engine.Mark+", ") + " = " + engine.Mark
 	var where []string
 	for i, column := range t.identity {
-		if ids[0][i] == nil {
+		if id[i] == nil {
 			where = append(where, w.dialect.Quote(column)+" IS NULL")
 			continue
 		}
 		where = append(where, w.dialect.Quote(column)+" = "+engine.Mark)
-		st.Args = append(st.Args, ids[0][i])
+		st.Args = append(st.Args, id[i])
 	}
 	for _, g := range guard {
 		where = append(where, w.dialect.In([]string{w.dialect.Quote(g.column)}, len(g.words)))
@@ -207,7 +214,6 @@ func (w *writer) statement(ctx context.Context, c environment.Change) (statement
 		st.hint = fmt.Sprintf("; its %s says that it refers to another record type, so that field has to be approved as well", g.column)
 	}
 	st.Query = fmt.Sprintf("UPDATE %s SET %s WHERE %s", w.dialect.Place(t.place), set, strings.Join(where, " AND "))
-	return st, nil
 }
 
 func (w *writer) insert(st statement, rows int) string {
@@ -233,39 +239,57 @@ func (w *writer) settings(ctx context.Context, t table, fields []record.Field, v
 			continue
 		}
 		stored, err := w.stored(ctx, t, v, field)
+		if err == nil {
+			out, err = t.set(out, field.Name, v, stored)
+		}
 		if err != nil {
 			return nil, nil, fail(field.Name, err)
 		}
-		for n, column := range t.Stored(field.Name) {
-			at := slices.IndexFunc(out, func(s setting) bool { return s.column == column })
-			shared := t.Refers[field.Name].Columns != nil && (slices.Contains(t.Key, column) || t.Refers[column].To != nil)
-			switch {
-			case at < 0 && shared && v.IsNull():
-				// null says nothing about a column that belongs to another field as well
-			case at < 0:
-				out = append(out, setting{column, stored[n]})
-			case engine.StoredText(out[at].stored) != engine.StoredText(stored[n]) && (!shared || !v.IsNull()):
-				return nil, nil, fail(field.Name, fmt.Errorf("it needs %q in column %s, where another field of the record needs %q", engine.StoredText(stored[n]), column, engine.StoredText(out[at].stored)))
+		if ref := t.Refers[field.Name]; ref.Chooser != "" && !v.IsNull() {
+			more, err := chosenBy(ref, v, fields, values)
+			if err != nil {
+				return nil, nil, fail(field.Name, err)
 			}
-		}
-		ref := t.Refers[field.Name]
-		if ref.Chooser == "" || v.IsNull() {
-			continue
-		}
-		var words []string
-		for _, word := range slices.Sorted(maps.Keys(ref.Words)) {
-			if ref.Words[word] == v.Refers() {
-				words = append(words, word)
-			}
-		}
-		at := slices.IndexFunc(fields, func(f record.Field) bool { return f.Name == ref.Chooser })
-		if at < 0 || values[at].IsAbsent() {
-			guard = append(guard, guarded{ref.Chooser, words})
-		} else if !slices.Contains(words, values[at].Text()) {
-			return nil, nil, fail(field.Name, fmt.Errorf("it refers to a record of %s, but %s is %q, which means another record type", v.Refers(), ref.Chooser, values[at].Text()))
+			guard = append(guard, more...)
 		}
 	}
 	return out, guard, nil
+}
+
+// set adds what a field stores in its columns. One that belongs to another field as well
+// has to get the same from both; null says nothing about it.
+func (t table) set(out []setting, field string, v record.Value, stored identity) ([]setting, error) {
+	for n, column := range t.Stored(field) {
+		at := slices.IndexFunc(out, func(s setting) bool { return s.column == column })
+		shared := t.Refers[field].Columns != nil && (slices.Contains(t.Key, column) || t.Refers[column].To != nil)
+		switch {
+		case shared && v.IsNull():
+		case at < 0:
+			out = append(out, setting{column, stored[n]})
+		case engine.StoredText(out[at].stored) != engine.StoredText(stored[n]):
+			return nil, fmt.Errorf("it needs %q in column %s, where another field of the record needs %q", engine.StoredText(stored[n]), column, engine.StoredText(out[at].stored))
+		}
+	}
+	return out, nil
+}
+
+// chosenBy makes sure that the field which chooses the type of a reference says that of a
+// value: where it is written as well it has to, else the record must say so by itself.
+func chosenBy(ref catalog.Reference, v record.Value, fields []record.Field, values []record.Value) ([]guarded, error) {
+	var words []string
+	for _, word := range slices.Sorted(maps.Keys(ref.Words)) {
+		if ref.Words[word] == v.Refers() {
+			words = append(words, word)
+		}
+	}
+	at := record.FieldAt(fields, ref.Chooser)
+	if at < 0 || values[at].IsAbsent() {
+		return []guarded{{ref.Chooser, words}}, nil
+	}
+	if !slices.Contains(words, values[at].Text()) {
+		return nil, fmt.Errorf("it refers to a record of %s, but %s is %q, which means another record type", v.Refers(), ref.Chooser, values[at].Text())
+	}
+	return nil, nil
 }
 
 // stored gives what to store for a value in each of its field's columns.
