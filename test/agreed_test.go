@@ -26,6 +26,7 @@ func (p *place) again() map[string]finding {
 }
 
 func TestWhatBothAgreedOnTellsWhoMoved(t *testing.T) {
+	t.Parallel()
 	p := agreedPlace(t)
 	p.sql("source", "UPDATE items SET price = 10 WHERE code = 'A'; UPDATE items SET price = 20, changed = '2026-05-01 08:00:00', who = 'build' WHERE code = 'B'; UPDATE items SET name = 'see' WHERE code = 'C';")
 	p.sql("target", "UPDATE items SET price = 21, changed = '2026-05-02 09:00:00', who = 'night' WHERE code = 'B'; UPDATE items SET price = 33 WHERE code = 'C'; DELETE FROM items WHERE code = 'D'; UPDATE items SET name = 'only here' WHERE code = 'E';")
@@ -66,6 +67,7 @@ func TestWhatBothAgreedOnTellsWhoMoved(t *testing.T) {
 }
 
 func TestAConflictCanKeepWhatTheTargetHas(t *testing.T) {
+	t.Parallel()
 	p := agreedPlace(t)
 	p.sql("source", "UPDATE items SET price = 20, name = 'new' WHERE code = 'B'; UPDATE items SET price = 30 WHERE code = 'C';")
 	p.sql("target", "UPDATE items SET price = 21 WHERE code = 'B'; UPDATE items SET price = 31 WHERE code = 'C';")
@@ -78,6 +80,7 @@ func TestAConflictCanKeepWhatTheTargetHas(t *testing.T) {
 }
 
 func TestConflictsWithoutAgreedValues(t *testing.T) {
+	t.Parallel()
 	const table = "CREATE TABLE items (id INTEGER PRIMARY KEY, code TEXT, name TEXT, status TEXT, changed DATETIME);"
 	p := newPlace(t, "types:\n  item: {at: items, key: [code], id: id, stamp: {at: changed}, retired: {field: status, values: [R]}}\n",
 		table+"INSERT INTO items (code, name, status, changed) VALUES ('A','new','A','2026-02-01 00:00:00'),('B','old','A','2026-01-01 00:00:00'),('C','c','A','2026-02-01 00:00:00'),('D','d','R','2026-01-01 00:00:00');",
@@ -94,6 +97,7 @@ func TestConflictsWithoutAgreedValues(t *testing.T) {
 }
 
 func TestAgreedValuesCanBeGiven(t *testing.T) {
+	t.Parallel()
 	p := agreedPlace(t)
 	p.must(0, "export", "source", "--name", "then")
 	p.sql("source", "UPDATE items SET price = 10 WHERE code = 'A'")
@@ -107,6 +111,7 @@ func TestAgreedValuesCanBeGiven(t *testing.T) {
 }
 
 func TestDecisionsCarryOverWhileBothSidesAreAsTheyWere(t *testing.T) {
+	t.Parallel()
 	p := agreedPlace(t)
 	p.sql("source", "UPDATE items SET price = 10 WHERE code = 'A'; UPDATE items SET price = 20 WHERE code = 'B'; INSERT INTO items (code, name) VALUES ('N', 'n'), ('O', 'o');")
 	p.sql("target", "UPDATE items SET price = 21 WHERE code = 'B'")
@@ -137,6 +142,7 @@ func TestDecisionsCarryOverWhileBothSidesAreAsTheyWere(t *testing.T) {
 // What the target holds to is known before anything is written; declining the field, as
 // the mend says, lets the rest through.
 func TestValuesThatDoNotFitAreKnownBefore(t *testing.T) {
+	t.Parallel()
 	for _, engine := range serverEngines {
 		t.Run(engine, func(t *testing.T) {
 			p := &place{t: t, dir: t.TempDir(), user: "mara"}
@@ -171,6 +177,7 @@ func TestValuesThatDoNotFitAreKnownBefore(t *testing.T) {
 }
 
 func TestLikelyRenamesArePointedAtEachOther(t *testing.T) {
+	t.Parallel()
 	const table = "CREATE TABLE items (id INTEGER PRIMARY KEY, code TEXT, name TEXT, price DECIMAL(8,2));"
 	p := newPlace(t, "types:\n  item: {at: items, key: [code], id: id}\n",
 		table+"INSERT INTO items (code, name, price) VALUES ('HEMOLYSIS', 'Specimen haemolysed', 5), ('N', 'something new', 7);",
@@ -190,6 +197,7 @@ func TestLikelyRenamesArePointedAtEachOther(t *testing.T) {
 }
 
 func TestAnOlderParcelDoesNotTellWhoChangedWhat(t *testing.T) {
+	t.Parallel()
 	p := agreedPlace(t)
 	p.must(0, "export", "source", "--name", "older")
 	p.sql("source", "UPDATE items SET price = 10 WHERE code = 'A'; UPDATE items SET name = 'bee' WHERE code = 'B'")

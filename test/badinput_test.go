@@ -24,6 +24,7 @@ func plainPlace(t *testing.T) *place {
 }
 
 func TestBadCatalogs(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ old, new, why string }{
 		{"refers:", "refer:", `line 3: the key "refer" is not known here; did you mean "refers"?`},
 		{"{unit_id: unit}", "{unit_id: unitt}", `line 3: the record type "unitt" is not known; did you mean "unit"?`},
@@ -47,6 +48,7 @@ func TestBadCatalogs(t *testing.T) {
 }
 
 func TestBadWorkspaces(t *testing.T) {
+	t.Parallel()
 	p := plainPlace(t)
 	good := string(p.read("anagram.yaml"))
 	for _, c := range []struct{ text, why string }{
@@ -76,6 +78,7 @@ func TestBadWorkspaces(t *testing.T) {
 }
 
 func TestBadDatabases(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name, why string
 		break_    func(p *place)
@@ -106,6 +109,7 @@ func TestBadDatabases(t *testing.T) {
 }
 
 func TestALockedDatabase(t *testing.T) {
+	t.Parallel()
 	p := plainPlace(t)
 	p.must(0, "export", "source", "--name", "p")
 	p.must(3, "match", "p", "--against", "target")
@@ -120,6 +124,7 @@ func TestALockedDatabase(t *testing.T) {
 }
 
 func TestATreeThatGoesRoundIsNamed(t *testing.T) {
+	t.Parallel()
 	table := "CREATE TABLE nodes (id INTEGER PRIMARY KEY, parent INTEGER, code TEXT);"
 	p := newPlace(t, "types:\n  node: {at: nodes, key: [parent, code], id: id, refers: {parent: node}}\n", table+"INSERT INTO nodes VALUES (1,NULL,'a'),(2,4,'b'),(3,2,'c'),(4,3,'d');", table)
 	require.NoError(t, os.MkdirAll(p.path(".anagram/scratch"), 0o755))
@@ -127,6 +132,7 @@ func TestATreeThatGoesRoundIsNamed(t *testing.T) {
 }
 
 func TestOneFlippedByteIsRefusedEverywhere(t *testing.T) {
+	t.Parallel()
 	p := plainPlace(t)
 	p.must(0, "export", "source", "--name", "p")
 	p.must(3, "match", "p", "--against", "target")
@@ -150,6 +156,7 @@ func TestOneFlippedByteIsRefusedEverywhere(t *testing.T) {
 }
 
 func TestTheSameExportGivesTheSameBytes(t *testing.T) {
+	t.Parallel()
 	p := plainPlace(t)
 	p.must(0, "export", "source", "--name", "one", "--as-folder")
 	p.must(0, "export", "source", "--name", "two", "--as-folder")
@@ -166,6 +173,7 @@ func TestTheSameExportGivesTheSameBytes(t *testing.T) {
 }
 
 func TestBrokenParcelFolders(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ name, file, old, new, why string }{
 		{"not JSON", "records/assay.jsonl", `{"key":["GLU"]`, `{"key" ["GLU"]`, "records/assay.jsonl"},
 		{"a duplicate key", "records/assay.jsonl", `"why":"chosen"}` + "\n" + `{"key":["NA"]`, `"why":"chosen"}` + "\n" + `{"key":["GLU"]`, "records/assay.jsonl"},

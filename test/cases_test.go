@@ -220,6 +220,7 @@ func (p *place) found(parcel string) []string {
 }
 
 func TestEachCaseOfTheRules(t *testing.T) {
+	t.Parallel()
 	seen := map[string]bool{}
 	names := map[string]bool{}
 	for _, c := range matchCases {
@@ -245,6 +246,7 @@ func TestEachCaseOfTheRules(t *testing.T) {
 
 // TestMendsTakeBlockersAway does literally what the mends of blockers say.
 func TestMendsTakeBlockersAway(t *testing.T) {
+	t.Parallel()
 	mended := map[string]bool{}
 	for _, c := range matchCases {
 		for _, m := range c.mend {

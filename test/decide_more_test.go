@@ -8,6 +8,7 @@ import (
 
 // What an import would refuse follows from what is approved, not from what was found.
 func TestChecksFollowWhatIsApproved(t *testing.T) {
+	t.Parallel()
 	const table = "CREATE TABLE items (id INTEGER PRIMARY KEY, code TEXT NOT NULL UNIQUE, name TEXT NOT NULL, low INTEGER, high INTEGER, place INTEGER, CHECK (low <= high), UNIQUE (low, place));"
 	p := newPlace(t, "types:\n  item: {at: items, key: [code], id: id}\n",
 		table+"INSERT INTO items (code, name, low, high, place) VALUES ('A','a',5,9,1),('B','b',3,4,2),('N','n',0,0,9);",
@@ -46,6 +47,7 @@ func TestChecksFollowWhatIsApproved(t *testing.T) {
 
 // Values that records hand on to each other are written in the order in which they get free.
 func TestValuesAreHandedOn(t *testing.T) {
+	t.Parallel()
 	const table = "CREATE TABLE items (id INTEGER PRIMARY KEY, code TEXT NOT NULL UNIQUE, place INTEGER UNIQUE);"
 	p := newPlace(t, "types:\n  item: {at: items, key: [code], id: id}\n",
 		table+"INSERT INTO items (code, place) VALUES ('A',2),('B',3),('C',4),('N',1);",
@@ -70,6 +72,7 @@ func TestValuesAreHandedOn(t *testing.T) {
 }
 
 func TestAReviewSaysWhatWasNotCompared(t *testing.T) {
+	t.Parallel()
 	const table = "CREATE TABLE items (id INTEGER PRIMARY KEY, code TEXT, name TEXT, seen TEXT, port TEXT, token TEXT);"
 	p := newPlace(t, "types:\n  item: {at: items, key: [code], id: id, ignore: [seen], local: {port: {}}, secret: [token]}\n  other: {at: others, key: [code]}\n",
 		table+"CREATE TABLE others (code TEXT, note TEXT); INSERT INTO items (code, name) VALUES ('A','a'),('B','b'); INSERT INTO others VALUES ('x', 'y');",
@@ -87,6 +90,7 @@ func TestAReviewSaysWhatWasNotCompared(t *testing.T) {
 }
 
 func TestADocketOfAnotherVersionIsRefused(t *testing.T) {
+	t.Parallel()
 	p := plainPlace(t)
 	p.must(3, "match", "source", "--against", "target", "--name", "p")
 	p.docket(1, "PRAGMA user_version = 99")
@@ -96,6 +100,7 @@ func TestADocketOfAnotherVersionIsRefused(t *testing.T) {
 }
 
 func TestPairsCountBetweenParcelsToo(t *testing.T) {
+	t.Parallel()
 	p := pairedPlace(t)
 	p.must(0, "pair", "item/OLD", "item/NEW")
 	p.must(0, "export", "source", "--name", "s")

@@ -17,6 +17,7 @@ func reviewed(t *testing.T) *place {
 }
 
 func TestDecisionsCarryNameTimeAndNote(t *testing.T) {
+	t.Parallel()
 	p := reviewed(t)
 	p.user = "jonas"
 	p.must(0, "approve", "1", "unit/*", "--note", "seen with the ward")
@@ -38,6 +39,7 @@ func TestDecisionsCarryNameTimeAndNote(t *testing.T) {
 }
 
 func TestDecisionsOnFields(t *testing.T) {
+	t.Parallel()
 	p := reviewed(t)
 	p.must(0, "approve", "assay/NA")
 	p.must(0, "decline", "assay/NA", "--field", "low")
@@ -52,6 +54,7 @@ func TestDecisionsOnFields(t *testing.T) {
 }
 
 func TestSelectingFindings(t *testing.T) {
+	t.Parallel()
 	p := reviewed(t)
 	addresses := func(args ...string) []string {
 		var out []string
@@ -75,6 +78,7 @@ func TestSelectingFindings(t *testing.T) {
 }
 
 func TestStreamsAreKeptApart(t *testing.T) {
+	t.Parallel()
 	p := reviewed(t)
 	r := p.must(0, "review", "--quiet")
 	assert.Empty(t, r.err)
@@ -95,6 +99,7 @@ func TestStreamsAreKeptApart(t *testing.T) {
 // A docket is complete in itself: an approver who has nothing else reviews and decides
 // it, sends it back, and the import goes by what was decided there.
 func TestADocketCanBeSentToSomebodyElse(t *testing.T) {
+	t.Parallel()
 	p := reviewed(t)
 	away := &place{t: t, dir: t.TempDir(), user: "jonas"}
 	away.write("sent.docket", string(p.read("dockets/0001.docket")))

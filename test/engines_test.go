@@ -17,6 +17,12 @@ import (
 	"anagram/internal/environment/conformance"
 )
 
+// inRing chooses among pairs of engines: each as source and as target once, or all.
+func inRing(source, target string) bool {
+	next := map[string]string{"sqlite": "postgres", "postgres": "mysql", "mysql": "sqlite"}
+	return full(0, 1) == 1 || next[source] == target
+}
+
 // server makes an empty database of an engine and gives its address and a connection.
 func server(t *testing.T, p *place, engine, role string) (string, *sql.DB) {
 	t.Helper()
@@ -54,9 +60,13 @@ func fernhollow(t *testing.T, engineOf map[string]string) (*place, map[string]*s
 // Every pair of engines: the whole demo's records arrive, and matching again finds
 // nothing of what was approved.
 func TestEveryPairOfEngines(t *testing.T) {
+	t.Parallel()
 	records := map[string]string{}
 	for _, source := range []string{"sqlite", "postgres", "mysql"} {
 		for _, target := range []string{"sqlite", "postgres", "mysql"} {
+			if !inRing(source, target) {
+				continue
+			}
 			t.Run(source+" to "+target, func(t *testing.T) {
 				p, _ := fernhollow(t, map[string]string{"sandbox": source, "production": target})
 				p.must(0, "env", "test")
@@ -89,6 +99,7 @@ func TestEveryPairOfEngines(t *testing.T) {
 
 // The demo's catalog, drafted in each engine, compared with the one written by hand.
 func TestTheDraftFindsEveryKeyAndReference(t *testing.T) {
+	t.Parallel()
 	hand, err := catalog.Parse("hand", demo.Catalog())
 	require.NoError(t, err)
 	for engine := range kinds {
@@ -127,6 +138,7 @@ func TestTheDraftFindsEveryKeyAndReference(t *testing.T) {
 }
 
 func TestADraftOfTwoHundredTables(t *testing.T) {
+	t.Parallel()
 	for engine, kind := range map[string]string{"postgres": "serial PRIMARY KEY", "mysql": "integer AUTO_INCREMENT PRIMARY KEY", "sqlite": "INTEGER PRIMARY KEY"} {
 		t.Run(engine, func(t *testing.T) {
 			p := &place{t: t, dir: t.TempDir(), user: "mara"}
@@ -149,6 +161,7 @@ func TestADraftOfTwoHundredTables(t *testing.T) {
 }
 
 func TestCatalogCheckSaysWhatHolds(t *testing.T) {
+	t.Parallel()
 	for engine := range kinds {
 		t.Run(engine, func(t *testing.T) {
 			p, dbs := fernhollow(t, map[string]string{"sandbox": engine, "production": engine})

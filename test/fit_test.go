@@ -7,6 +7,7 @@ import (
 )
 
 func TestReleaseAndSettingsThatMustAgree(t *testing.T) {
+	t.Parallel()
 	catalog := "types:\n  setting: {at: settings, key: [code]}\n  unit: {at: units, key: [code], id: unit_id}\n"
 	tables := "CREATE TABLE settings (code TEXT PRIMARY KEY, value TEXT); CREATE TABLE units (unit_id INTEGER PRIMARY KEY, code TEXT, name TEXT);"
 	for _, c := range []struct {

@@ -50,6 +50,7 @@ func filesPlace(t *testing.T, form string) *place {
 }
 
 func TestAFolderOfFilesAsTargetAndSource(t *testing.T) {
+	t.Parallel()
 	for _, form := range []string{"csv", "jsonl", "xlsx"} {
 		t.Run(form, func(t *testing.T) {
 			p := filesPlace(t, form)
@@ -91,6 +92,7 @@ func TestAFolderOfFilesAsTargetAndSource(t *testing.T) {
 }
 
 func TestFilesThatCannotBeRead(t *testing.T) {
+	t.Parallel()
 	for content, want := range map[string]string{
 		"":                      "things.csv: it is empty; the first line names the columns",
 		"a,a\n":                 "column 2 has no name, or one that stands twice",
@@ -114,6 +116,7 @@ func TestFilesThatCannotBeRead(t *testing.T) {
 // An import that was interrupted while files were replaced is completed when the folder
 // is opened next; files that somebody changed are not overwritten.
 func TestReplacingFilesIsCompletedAndNeverBlind(t *testing.T) {
+	t.Parallel()
 	p := filesPlace(t, "csv")
 	p.write("data/.anagram-new/units.csv", "code;id\r\nm;7\r\nnew;8\r\n")
 	p.write("data/.anagram-replacing", `{"files":["units.csv","things.csv"],"keep":".before-then"}`)

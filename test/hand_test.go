@@ -11,6 +11,7 @@ import (
 )
 
 func TestAParcelEditedByHand(t *testing.T) {
+	t.Parallel()
 	p := shop(t)
 	p.must(0, "export", "source", "--name", "f", "--as-folder")
 	p.write("parcels/f/.git/kept", "of version control")
@@ -47,6 +48,7 @@ func TestAParcelEditedByHand(t *testing.T) {
 }
 
 func TestATypeGoesOutToASpreadsheetAndComesBack(t *testing.T) {
+	t.Parallel()
 	for _, form := range []string{"csv", "xlsx"} {
 		p := shop(t)
 		p.must(0, "export", "source", "--name", "f", "--as-folder")
@@ -79,6 +81,7 @@ func withoutStamps(text string) string {
 }
 
 func TestAParcelWrittenByHand(t *testing.T) {
+	t.Parallel()
 	p := shop(t)
 	p.must(3, "match", "source", "--against", "target", "--name", "all")
 	p.must(0, "approve", "*")
@@ -112,6 +115,7 @@ func TestAParcelWrittenByHand(t *testing.T) {
 }
 
 func TestTheLibraryIsKept(t *testing.T) {
+	t.Parallel()
 	p := shop(t)
 	p.must(0, "export", "source", "--name", "one")
 	p.must(0, "parcel", "rename", "one", "two")
@@ -146,6 +150,7 @@ func TestTheLibraryIsKept(t *testing.T) {
 }
 
 func TestTwoParcelsAreCompared(t *testing.T) {
+	t.Parallel()
 	p := shop(t)
 	p.must(0, "export", "source", "--name", "before")
 	p.must(0, "export", "source", "--name", "units", "--type", "unit", "--record", "thing/C", "--related", "none")

@@ -27,6 +27,7 @@ func commands(p *place, path ...string) [][]string {
 }
 
 func TestEveryCommandExplainsItself(t *testing.T) {
+	t.Parallel()
 	p := &place{t: t, dir: t.TempDir(), user: "mara"}
 	all := commands(p)
 	assert.GreaterOrEqual(t, len(all), 22)
@@ -50,6 +51,7 @@ func TestEveryCommandExplainsItself(t *testing.T) {
 
 // Words that are not Anagram's own stand nowhere where a person can read them.
 func TestTheWordsOfTheProgram(t *testing.T) {
+	t.Parallel()
 	p := &place{t: t, dir: t.TempDir(), user: "mara"}
 	said := p.must(0, "--help").out + p.must(0, "demo").out
 	for _, path := range commands(p) {
@@ -61,6 +63,7 @@ func TestTheWordsOfTheProgram(t *testing.T) {
 }
 
 func TestTheLibrary(t *testing.T) {
+	t.Parallel()
 	p := plainPlace(t)
 	assert.Contains(t, p.must(0, "parcel", "list").out, "The library is empty.")
 	p.must(0, "export", "source", "--name", "first", "--note", "the first one")

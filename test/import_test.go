@@ -30,7 +30,7 @@ func manyPlace(t *testing.T, n int) *place {
 const itemsQuery = "SELECT i.code, g.code, i.name, i.price, i.note FROM items i JOIN groups g ON g.id = i.group_id ORDER BY 1"
 
 func TestTwoHundredThousandRecordsInLittleMemory(t *testing.T) {
-	const n, most = 200_000, 300 << 20
+	n, most := full(40_000, 200_000), 300<<20
 	p := manyPlace(t, n)
 	check := func(r result) {
 		assert.Less(t, r.peak, int64(most), "memory at most")
@@ -48,7 +48,7 @@ func TestTwoHundredThousandRecordsInLittleMemory(t *testing.T) {
 }
 
 func TestKilledAtAnyMomentTheTargetIsAsBeforeOrComplete(t *testing.T) {
-	p := manyPlace(t, 20_000)
+	p := manyPlace(t, full(4_000, 20_000))
 	p.must(0, "export", "source", "--name", "p")
 	p.must(3, "match", "p", "--against", "target")
 	p.must(0, "approve", "*")
@@ -62,7 +62,8 @@ func TestKilledAtAnyMomentTheTargetIsAsBeforeOrComplete(t *testing.T) {
 	require.Equal(t, wanted, p.rows("target", itemsQuery))
 
 	seen := map[string]int{}
-	for i := range 20 {
+	kills := full(5, 20)
+	for i := range kills + 3 {
 		for name, content := range untouched {
 			for _, journal := range []string{"-journal", "-wal", "-shm"} {
 				_ = os.Remove(p.path(name) + journal)
@@ -71,7 +72,11 @@ func TestKilledAtAnyMomentTheTargetIsAsBeforeOrComplete(t *testing.T) {
 		}
 		cmd := p.command("import")
 		require.NoError(t, cmd.Start())
-		time.Sleep(whole * time.Duration(i+1) / 20 * 21 / 20)
+		if i < kills {
+			time.Sleep(whole * time.Duration(i+1) / time.Duration(kills+1))
+		} else {
+			p.waitForCommit("target")
+		}
 		_ = cmd.Process.Kill()
 		_ = cmd.Wait()
 		switch rows := p.rowsAfterCrash("target", itemsQuery); {
@@ -86,8 +91,23 @@ func TestKilledAtAnyMomentTheTargetIsAsBeforeOrComplete(t *testing.T) {
 		assert.Contains(t, r.out, `"outcome":"imported"`)
 		require.Equal(t, wanted, p.rows("target", itemsQuery), "a new import completes it")
 	}
-	t.Logf("killed at 20 moments over %v: %v", whole, seen)
+	t.Logf("killed at %d moments over %v: %v", kills+3, whole, seen)
 	assert.Positive(t, seen["as before"])
+	assert.Positive(t, seen["complete"])
+}
+
+// waitForCommit waits until a transaction on a database was begun and has ended: while it
+// lasts, its journal is there.
+func (p *place) waitForCommit(name string) {
+	p.t.Helper()
+	begun := false
+	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(time.Millisecond / 4) {
+		_, err := os.Stat(p.path(name + ".db-journal"))
+		if begun = begun || err == nil; begun && err != nil {
+			return
+		}
+	}
+	require.Fail(p.t, "no transaction was seen")
 }
 
 // rowsAfterCrash opens the database for writing first, as that is what brings it back
@@ -100,7 +120,7 @@ func (p *place) rowsAfterCrash(name, query string) []string {
 func equal(a, b []string) bool { return strings.Join(a, "\n") == strings.Join(b, "\n") }
 
 func TestCtrlCLeavesNothingHalfDone(t *testing.T) {
-	p := manyPlace(t, 30_000)
+	p := manyPlace(t, full(12_000, 30_000))
 	p.must(0, "export", "source", "--name", "p")
 	p.must(3, "match", "p", "--against", "target")
 	p.must(0, "approve", "*")
@@ -108,7 +128,7 @@ func TestCtrlCLeavesNothingHalfDone(t *testing.T) {
 	before := p.rows("target", itemsQuery)
 	for _, args := range [][]string{{"parcel", "reseal", "folder", "--note", "again"}, {"parcel", "again", "p", "--name", "other"}, {"export", "source", "--name", "other"}, {"match", "p", "--against", "target"}, {"import", "--into-files", "out"}, {"import"}} {
 		interrupted := 0
-		for range 8 {
+		for range full(3, 8) {
 			cmd := p.command(args...)
 			require.NoError(t, cmd.Start())
 			time.Sleep(time.Duration(20+rand.IntN(120)) * time.Millisecond)
@@ -138,6 +158,7 @@ func TestCtrlCLeavesNothingHalfDone(t *testing.T) {
 }
 
 func TestWhatTheTargetChangesOrRefusesTakesEverythingBack(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct{ rule, why string }{
 		"a trigger that cuts":   {"CREATE TRIGGER cut AFTER UPDATE ON items BEGIN UPDATE items SET name = substr(name, 1, 5) WHERE id = new.id AND length(name) > 5; END;", "reads back as"},
 		"a trigger that raises": {"CREATE TRIGGER stop BEFORE UPDATE ON items WHEN new.code = 'B' BEGIN SELECT raise(ABORT, 'prices are frozen'); END;", "prices are frozen"},
@@ -167,6 +188,7 @@ func TestWhatTheTargetChangesOrRefusesTakesEverythingBack(t *testing.T) {
 }
 
 func TestBeforeImagesAreKept(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t, knotCatalog, knotSource, knotTarget)
 	p.must(0, "export", "source", "--name", "all")
 	p.must(3, "match", "all", "--against", "target")
@@ -182,6 +204,7 @@ func TestBeforeImagesAreKept(t *testing.T) {
 }
 
 func TestLocalAndSecretValuesStay(t *testing.T) {
+	t.Parallel()
 	table := "CREATE TABLE devices (id INTEGER PRIMARY KEY, code TEXT UNIQUE, name TEXT, url TEXT NOT NULL, token TEXT);"
 	catalog := "types:\n  device: {at: devices, key: [code], id: id, local: {url: {target: 'https://new.example'}}, secret: [token]}\n"
 	p := newPlace(t, catalog, table+"INSERT INTO devices VALUES (1,'A','new name','http://test.example','SECRET-1'),(2,'B','b','http://test.example','SECRET-2');",

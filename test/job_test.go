@@ -56,6 +56,7 @@ const (
 )
 
 func TestReferencesArriveAtTheRightRecords(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t, knotCatalog, knotSource, knotTarget)
 	p.must(0, "export", "source", "--name", "all")
 	doc := p.json(3, "match", "all", "--against", "target")
@@ -80,6 +81,7 @@ func TestReferencesArriveAtTheRightRecords(t *testing.T) {
 }
 
 func TestWhatIsNotApprovedStaysAsItIs(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t, knotCatalog, knotSource, knotTarget)
 	p.must(0, "export", "source", "--name", "all")
 	p.must(3, "match", "all", "--against", "target")
@@ -107,6 +109,7 @@ func TestWhatIsNotApprovedStaysAsItIs(t *testing.T) {
 }
 
 func TestAReferenceThatIsNotApprovedBlocksJustWhatDependsOnIt(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t, knotCatalog, knotSource, knotTarget)
 	p.must(0, "export", "source", "--name", "all")
 	p.must(3, "match", "all", "--against", "target")
@@ -139,6 +142,7 @@ func TestAReferenceThatIsNotApprovedBlocksJustWhatDependsOnIt(t *testing.T) {
 }
 
 func TestAMissingReferenceIsNamedWithItsMend(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t, knotCatalog, knotSource, knotTarget)
 	p.must(0, "export", "source", "--name", "some", "--type", "firm", "--related", "none")
 	doc := p.json(3, "match", "some", "--against", "target")
@@ -154,6 +158,7 @@ func TestAMissingReferenceIsNamedWithItsMend(t *testing.T) {
 }
 
 func TestKeysThatOccurTwiceAreNeverMatched(t *testing.T) {
+	t.Parallel()
 	catalog := "types:\n  code: {at: codes, key: [code], id: id, fold_case: [code]}\n  use: {at: uses, key: [code_id, no], id: id, refers: {code_id: code}}\n"
 	tables := "CREATE TABLE codes (id INTEGER PRIMARY KEY, code TEXT, text TEXT); CREATE TABLE uses (id INTEGER PRIMARY KEY, code_id INTEGER, no INTEGER, note TEXT);"
 	p := newPlace(t, catalog,
@@ -171,6 +176,7 @@ func TestKeysThatOccurTwiceAreNeverMatched(t *testing.T) {
 }
 
 func TestRecordsThatMovedAreLeftOutAndNamed(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t, knotCatalog, knotSource, knotTarget)
 	p.must(0, "export", "source", "--name", "all")
 	p.must(3, "match", "all", "--against", "target")

@@ -49,6 +49,7 @@ var loaded = []string{"A|s|B|leaf|1.50|https://lab.example.org", "B|m|A|root||ht
 const loadedQuery = `SELECT a.code, u.code, s.code, n.code, a.price, a.address FROM assays a JOIN units u ON u.unit_id = a.unit_id LEFT JOIN assays s ON s.assay_id = a.spare_id LEFT JOIN nodes n ON n.node_id = a.node_id ORDER BY 1`
 
 func TestLoadFilesAsSQL(t *testing.T) {
+	t.Parallel()
 	for _, engine := range []string{"sqlite", "postgres", "mysql"} {
 		t.Run(engine, func(t *testing.T) {
 			p, db := loadPlace(t, engine)
@@ -79,6 +80,7 @@ func TestLoadFilesAsSQL(t *testing.T) {
 }
 
 func TestLoadFilesAsTables(t *testing.T) {
+	t.Parallel()
 	p, _ := loadPlace(t, "sqlite")
 	p.must(0, "import", "--into-files", "load")
 	about := string(p.read("load/about.txt"))

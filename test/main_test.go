@@ -48,6 +48,15 @@ func buildAndRun(m *testing.M) (int, error) {
 	return m.Run(), nil
 }
 
+// full chooses how much of what is long by nature is done: all of it where
+// ANAGRAM_TEST_FULL is set, as the gate does, else enough to notice what is wrong.
+func full(some, all int) int {
+	if os.Getenv("ANAGRAM_TEST_FULL") != "" {
+		return all
+	}
+	return some
+}
+
 // place is a workspace of a test.
 type place struct {
 	t    *testing.T

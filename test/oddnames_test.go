@@ -9,6 +9,7 @@ import (
 
 // Names and values as they are met in real databases, none of them nice.
 func TestOddNamesAndValues(t *testing.T) {
+	t.Parallel()
 	catalog := `
 types:
   group: {at: "Group", key: ["select"], id: "we\"ird id"}
@@ -46,6 +47,7 @@ INSERT INTO seen VALUES ('x', 1);`,
 }
 
 func TestExportsOfSingleRecords(t *testing.T) {
+	t.Parallel()
 	p := plainPlace(t)
 	p.must(0, "export", "source", "--name", "one", "--record", "assay/GLU", "--record", "unit/m*")
 	doc := p.json(0, "parcel", "show", "one")
@@ -63,6 +65,7 @@ func TestExportsOfSingleRecords(t *testing.T) {
 }
 
 func TestTypesAndFieldsOnOneSideOnlyAreSaid(t *testing.T) {
+	t.Parallel()
 	p := plainPlace(t)
 	p.sql("target", "ALTER TABLE assays DROP COLUMN low; ALTER TABLE assays ADD COLUMN extra TEXT; ALTER TABLE assays ADD COLUMN gone TEXT;")
 	p.must(0, "export", "source", "--name", "p")

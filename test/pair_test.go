@@ -32,6 +32,7 @@ func everything(p *place) [][]string {
 }
 
 func TestAPairedRecordGetsItsNewKey(t *testing.T) {
+	t.Parallel()
 	p := pairedPlace(t)
 	p.must(3, "match", "source", "--against", "target", "--name", "p")
 	assert.Contains(t, p.must(0, "pair", "item/OLD", "item/NEW", "--note", "renamed in May").out, "Docket 1 still has them as\ntwo")
@@ -78,6 +79,7 @@ func TestAPairedRecordGetsItsNewKey(t *testing.T) {
 }
 
 func TestAPairedRecordMovedSinceItWasMatched(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct{ change, why string }{
 		"renamed by hand":           {"UPDATE items SET code = 'NEW' WHERE id = 11", ""},
 		"renamed to something else": {"UPDATE items SET code = 'OTHER' WHERE id = 11", "it is no longer in target"},
@@ -100,6 +102,7 @@ func TestAPairedRecordMovedSinceItWasMatched(t *testing.T) {
 }
 
 func TestLoadFilesOfAPairedRecord(t *testing.T) {
+	t.Parallel()
 	p := pairedPlace(t)
 	p.must(0, "pair", "item/OLD", "item/NEW")
 	p.must(3, "match", "source", "--against", "target", "--name", "p")
@@ -116,6 +119,7 @@ func TestLoadFilesOfAPairedRecord(t *testing.T) {
 
 // Records that are known by their key alone: others hold it, and a foreign key may follow.
 func TestAKeyThatOthersHold(t *testing.T) {
+	t.Parallel()
 	const units, items = "CREATE TABLE units (code varchar(9) NOT NULL PRIMARY KEY, name varchar(40))", "CREATE TABLE items (code varchar(9) NOT NULL PRIMARY KEY, unit_code varchar(9) NOT NULL, name varchar(40), FOREIGN KEY (unit_code) REFERENCES units (code){follows})"
 	for _, engine := range append([]string{"sqlite"}, serverEngines...) {
 		for _, follows := range []string{"", " ON UPDATE CASCADE"} {
@@ -148,6 +152,7 @@ func TestAKeyThatOthersHold(t *testing.T) {
 }
 
 func TestPairsThatCannotBe(t *testing.T) {
+	t.Parallel()
 	p := pairedPlace(t)
 	p.refused("pair needs two addresses", "pair", "item/OLD")
 	p.refused("of different record types", "pair", "item/OLD", "part/NEW/1")

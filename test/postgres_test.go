@@ -61,6 +61,7 @@ func lines(t *testing.T, db *sql.DB, query string) []string {
 }
 
 func TestPostgreSQLAsItIsMet(t *testing.T) {
+	t.Parallel()
 	p, source, target := pair(t, "postgres", `types:
   unit: {at: lab.units, key: [Code], id: "Unit Id"}
   assay: {at: Assays, key: [code], id: id, refers: {unit: unit}}
@@ -97,6 +98,7 @@ func TestPostgreSQLAsItIsMet(t *testing.T) {
 }
 
 func TestMariaDBAsItIsMet(t *testing.T) {
+	t.Parallel()
 	p, source, target := pair(t, "mysql", `types:
   unit: {at: Units, key: [code], id: id}
   rate: {at: rates, key: [code], id: id, refers: {unit: unit}}
@@ -136,10 +138,11 @@ func TestKilledInTheMiddleOfAnImportIntoAServer(t *testing.T) {
 			p.must(0, "import", "--rehearse")
 			whole := time.Since(start)
 			complete := false
-			for i := range 8 {
+			kills := full(3, 8)
+			for i := range kills {
 				cmd := p.command("import")
 				require.NoError(t, cmd.Start())
-				time.Sleep(whole * time.Duration(i+1) / 9)
+				time.Sleep(whole * time.Duration(i+1) / time.Duration(kills+1))
 				_ = cmd.Process.Kill()
 				_ = cmd.Wait()
 				require.Eventually(t, func() bool { // the server notices and takes it back
@@ -156,6 +159,7 @@ func TestKilledInTheMiddleOfAnImportIntoAServer(t *testing.T) {
 
 // A record that somebody changes while the import is at work is never overwritten.
 func TestAChangeDuringAnImportIsNotOverwritten(t *testing.T) {
+	t.Parallel()
 	for _, engine := range serverEngines {
 		t.Run(engine, func(t *testing.T) {
 			p, _, db := serverPlace(t, engine)
@@ -178,6 +182,7 @@ func TestAChangeDuringAnImportIsNotOverwritten(t *testing.T) {
 
 // What PostgreSQL holds to beside lengths: domains, enumerations, conditions of every kind.
 func TestRulesOfPostgresAreKnownBefore(t *testing.T) {
+	t.Parallel()
 	p := &place{t: t, dir: t.TempDir(), user: "mara"}
 	config := "environments:\n"
 	for name, rules := range map[string][]string{

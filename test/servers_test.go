@@ -282,6 +282,7 @@ func TestAServerThatGoesAway(t *testing.T) {
 }
 
 func TestTwoImportsCannotRunAtOnce(t *testing.T) {
+	t.Parallel()
 	for _, engine := range serverEngines {
 		p, address, db := serverPlace(t, engine)
 		_ = address
@@ -304,6 +305,7 @@ func TestTwoImportsCannotRunAtOnce(t *testing.T) {
 
 // Internal ids in the forms met in practice, where the database does not give them.
 func TestInternalIDsOfEveryKind(t *testing.T) {
+	t.Parallel()
 	for _, engine := range []string{"sqlite", "postgres", "mysql"} {
 		t.Run(engine, func(t *testing.T) {
 			p := &place{t: t, dir: t.TempDir(), user: "mara"}
@@ -351,6 +353,7 @@ func TestInternalIDsOfEveryKind(t *testing.T) {
 
 // A database may take values for the same that are not: it is asked, not imitated.
 func TestAUniqueValueIsTakenAsTheTargetComparesIt(t *testing.T) {
+	t.Parallel()
 	p := &place{t: t, dir: t.TempDir(), user: "mara"}
 	address, db := server(t, p, "mysql", "target")
 	for _, statement := range []string{

@@ -1,6 +1,7 @@
 package catalog
 
 import (
+	"slices"
 	"strings"
 
 	"anagram/internal/core/record"
@@ -27,12 +28,6 @@ func (c *Catalog) parts(typ string, values []record.Value) []string {
 		}
 		return out
 	}
-	changing := 0
-	for _, field := range t.Key {
-		if c.referenceChangesLength(t.Refers[field], map[string]bool{}) {
-			changing++
-		}
-	}
 	var out []string
 	for i, v := range values {
 		ref := t.Refers[t.Key[i]]
@@ -48,15 +43,49 @@ func (c *Catalog) parts(typ string, values []record.Value) []string {
 			out = append(out, record.EncodePart(v))
 		case v.IsNull() && ref.One() == typ:
 			// the root of a tree: its path starts with itself
-		case v.IsNull():
-			out = append(out, "~")
-		case changing > 1 && c.referenceChangesLength(ref, map[string]bool{}):
+		case v.IsNull(): // as many parts as the key has that it would point at
+			out = append(out, slices.Repeat([]string{"~"}, t.layout[i].nulls)...)
+		case t.layout[i].folded:
 			out = append(out, record.EncodePath(path()))
 		default:
-			out = append(out, path()...)
+			inner := path()
+			if record.Nulls(inner[0]) { // the record is there, only its key begins with a null
+				inner[0] += "~"
+			}
+			out = append(out, inner...)
 		}
 	}
 	return out
+}
+
+// partLayout is how one field of a key stands in addresses.
+type partLayout struct {
+	folded bool // see folds
+	nulls  int  // parts that a null takes
+}
+
+// layoutOf works out once how the key of a type stands in addresses.
+func (c *Catalog) layoutOf(t *Type) []partLayout {
+	out := make([]partLayout, len(t.Key))
+	for i, field := range t.Key {
+		out[i] = partLayout{folded: c.folds(t, field), nulls: c.leastOf(t, field, map[string]bool{})}
+	}
+	return out
+}
+
+// folds reports whether a reference in a key is written as one part: where two of them have
+// paths of changing length, it could not be told where one ends.
+func (c *Catalog) folds(t *Type, field string) bool {
+	if !c.referenceChangesLength(t.Refers[field], map[string]bool{}) {
+		return false
+	}
+	changing := 0
+	for _, other := range t.Key {
+		if c.referenceChangesLength(t.Refers[other], map[string]bool{}) {
+			changing++
+		}
+	}
+	return changing > 1
 }
 
 // changesLength reports whether keys of the type have addresses of different length.

@@ -44,7 +44,8 @@ type Type struct {
 	Rules   map[string]record.Rule // how texts are compared
 	Unique  [][]string             // fields that no two records may both have, beside those that the environment holds to
 
-	line func(path ...string) int
+	line   func(path ...string) int
+	layout []partLayout // of the key in addresses, field by field
 }
 
 // IDSource says where the internal id of a new record comes from. The zero value is:

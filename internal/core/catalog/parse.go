@@ -131,6 +131,9 @@ func Parse(name string, source []byte) (*Catalog, error) {
 		c.Areas = append(c.Areas, Area{Name: area, Types: form.Areas[area]})
 	}
 	c.Types = orderTypes(types)
+	for _, t := range types {
+		t.layout = c.layoutOf(t)
+	}
 	return c, nil
 }
 

@@ -43,31 +43,24 @@ func (c *Catalog) takeParts(shapes record.Shapes, typ string, parts []string, ke
 	if !ok || len(shape) != len(t.Key) {
 		return nil, nil, fmt.Errorf("the record type %q is not described", typ)
 	}
-	changing := 0
-	for _, field := range t.Key {
-		if c.referenceChangesLength(t.Refers[field], map[string]bool{}) {
-			changing++
-		}
-	}
 	values := make([]record.Value, len(shape))
 	for i, field := range shape {
 		after := keep
-		for _, later := range t.Key[i+1:] {
-			after += c.least(t.Refers[later], map[string]bool{})
+		for _, later := range t.layout[i+1:] {
+			after += later.nulls
 		}
 		ref := t.Refers[field.Name]
-		folded := changing > 1 && c.referenceChangesLength(ref, map[string]bool{})
 		var err error
-		if values[i], parts, err = c.takeField(shapes, typ, field, ref, parts, after, folded); err != nil {
+		if values[i], parts, err = c.takeField(shapes, typ, field, ref, parts, after, t.layout[i]); err != nil {
 			return nil, nil, err
 		}
 	}
 	return values, parts, nil
 }
 
-// takeField reads one field of a key; folded says that its path is written as one part.
-func (c *Catalog) takeField(shapes record.Shapes, typ string, field record.Field, ref Reference, parts []string, keep int, folded bool) (record.Value, []string, error) {
-	missing := len(parts) == 0 && (ref.To == nil || folded)
+// takeField reads one field of a key.
+func (c *Catalog) takeField(shapes record.Shapes, typ string, field record.Field, ref Reference, parts []string, keep int, l partLayout) (record.Value, []string, error) {
+	missing := len(parts) == 0 && (ref.To == nil || l.folded)
 	switch {
 	case ref.To != nil && ref.One() == typ && len(parts)-keep <= 0:
 		return record.NullValue(), parts, nil // the root of a tree
@@ -77,8 +70,14 @@ func (c *Catalog) takeField(shapes record.Shapes, typ string, field record.Field
 		v, err := parsePart(field, parts[0])
 		return v, parts[1:], err
 	case len(parts) > 0 && parts[0] == "~" && ref.One() != typ:
-		return record.NullValue(), parts[1:], nil
-	case !folded:
+		n := l.nulls
+		if len(parts) < n || slices.ContainsFunc(parts[:n], func(p string) bool { return p != "~" }) {
+			return record.Value{}, nil, fmt.Errorf("%s is null, which is written %s", field.Name, strings.TrimSuffix(strings.Repeat("~/", n), "/"))
+		}
+		return record.NullValue(), parts[n:], nil
+	case !l.folded && len(parts) > 0 && record.Nulls(parts[0]) && len(parts[0]) > 1:
+		return c.takeReference(shapes, ref, append([]string{parts[0][1:]}, parts[1:]...), keep)
+	case !l.folded:
 		return c.takeReference(shapes, ref, parts, keep)
 	}
 	inner, err := record.DecodePart(parts[0])
@@ -126,10 +125,18 @@ func (c *Catalog) least(ref Reference, seen map[string]bool) int {
 	seen[t.Name] = true
 	n := 0
 	for _, field := range t.Key {
-		n += c.least(t.Refers[field], seen)
+		n += c.leastOf(t, field, seen)
 	}
 	delete(seen, t.Name)
 	return max(n, 1)
+}
+
+// leastOf is least for a field of a key.
+func (c *Catalog) leastOf(t *Type, field string, seen map[string]bool) int {
+	if c.folds(t, field) {
+		return 1
+	}
+	return c.least(t.Refers[field], seen)
 }
 
 func parsePart(field record.Field, part string) (record.Value, error) {

@@ -10,7 +10,12 @@ import (
 
 // An address is a record's name in text: TYPE/PART/PART. A part is
 // percent-encoded (RFC 3986) where it holds /, %, *, ?, a control character or a
-// leading or trailing space; a null part is ~ and a real "~" is %7E.
+// leading or trailing space; a null part is ~ and a text of tildes alone is encoded, as
+// "~" is %7E. A reference that is there, but to a record whose own key begins with a null,
+// has a tilde more for each reference that leads to it: ~~ is not the null that ~ is.
+
+// Nulls reports whether a part of an address is a null, or one that references lead to.
+func Nulls(part string) bool { return part != "" && strings.Trim(part, "~") == "" }
 
 // EncodePart gives the text of one address part.
 func EncodePart(v Value) string {
@@ -21,8 +26,8 @@ func EncodePart(v Value) string {
 }
 
 func encodePart(s string) string {
-	if s == "~" {
-		return "%7E"
+	if Nulls(s) {
+		return strings.Repeat("%7E", len(s))
 	}
 	plain := true
 	for i, r := range s {

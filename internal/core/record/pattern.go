@@ -17,7 +17,7 @@ type Pattern struct {
 }
 
 type patternPart struct {
-	null     bool
+	nulls    string   // the part itself, where it is one of nulls
 	literals []string // texts between the stars; one literal is no star
 }
 
@@ -40,7 +40,10 @@ func ParsePattern(s string) (Pattern, error) {
 		raw = raw[:len(raw)-1]
 	}
 	for _, part := range raw {
-		parsed := patternPart{null: part == "~"}
+		parsed := patternPart{}
+		if Nulls(part) {
+			parsed.nulls = part
+		}
 		for _, literal := range strings.Split(part, "*") {
 			text, err := DecodePart(literal)
 			if err != nil {
@@ -104,8 +107,8 @@ func (p Pattern) Match(address string) bool {
 }
 
 func (p patternPart) match(part string) bool {
-	if p.null || part == "~" {
-		return p.null && part == "~" || !p.null && len(p.literals) > 1 && strings.Join(p.literals, "") == ""
+	if p.nulls != "" || Nulls(part) {
+		return p.nulls == part || p.nulls == "" && len(p.literals) > 1 && strings.Join(p.literals, "") == ""
 	}
 	text, err := DecodePart(part)
 	if err != nil {

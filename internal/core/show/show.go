@@ -1,9 +1,12 @@
 package show
 
 import (
+	"fmt"
 	"strconv"
 	"strings"
 	"unicode"
+
+	"github.com/dustin/go-humanize/english"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
@@ -59,4 +62,10 @@ func Harmless(text string) string {
 		}
 	}
 	return out.String()
+}
+
+// Count writes a number with its noun: one, or several where it is not 1. Where several is
+// "" it is made from one.
+func Count(n int, one, several string) string {
+	return fmt.Sprintf("%d %s", n, english.PluralWord(n, one, several))
 }

@@ -6,11 +6,10 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/dustin/go-humanize/english"
-
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
 	"anagram/internal/core/record"
+	"anagram/internal/core/show"
 	"anagram/internal/environment"
 	"anagram/internal/files/spill"
 	"anagram/internal/flow/session"
@@ -174,7 +173,7 @@ func danglingReferences(ctx context.Context, env session.Described, c *catalog.C
 			}
 			if n > 0 {
 				out[t.Name] = append(out[t.Name], catalog.Problem{Type: t.Name, Line: t.Line("refers", field), Message: fmt.Sprintf(
-					"%s to no %s with field %s; correct this in %s, or put the field under ignore:", english.Plural(n, "record refers", "records refer"), to.Name, field, name)})
+					"%s to no %s with field %s; correct this in %s, or put the field under ignore:", show.Count(n, "record refers", "records refer"), to.Name, field, name)})
 			}
 		}
 	}
@@ -231,10 +230,10 @@ func checkRecords(ctx context.Context, s *session.Session, env session.Described
 		problems = append(problems, catalog.Problem{Type: t.Name, Line: t.Line("key"), Message: message, Caution: true})
 	}
 	if twice > 0 {
-		note(fmt.Sprintf("%s more than once, such as %s; a match names this and never guesses", english.Plural(twice, "key occurs", "keys occur"), example))
+		note(fmt.Sprintf("%s more than once, such as %s; a match names this and never guesses", show.Count(twice, "key occurs", "keys occur"), example))
 	}
 	if nulls > 0 {
-		note(english.Plural(nulls, "record has a null in its key", "records have a null in their key"))
+		note(show.Count(nulls, "record has a null in its key", "records have a null in their key"))
 	}
 	return problems, sorter.Count(), nil
 }

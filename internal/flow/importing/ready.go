@@ -5,11 +5,10 @@ import (
 	"fmt"
 	"strings"
 
-	"github.com/dustin/go-humanize/english"
-
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
 	"anagram/internal/core/pairing"
+	"anagram/internal/core/show"
 	"anagram/internal/environment"
 	"anagram/internal/flow/session"
 	"anagram/internal/flow/sides"
@@ -47,7 +46,7 @@ func Read(ctx context.Context, d *docket.Docket) (Ready, Rest, error) {
 		}
 		message := checks[0].Message + " " + checks[0].Mend
 		if len(checks) > 1 {
-			message += fmt.Sprintf(" %s more: see the review.", english.Plural(len(checks)-1, "blocker", ""))
+			message += fmt.Sprintf(" %s more: see the review.", show.Count(len(checks)-1, "blocker", ""))
 		}
 		rest.leave(a, string(checks[0].Code), message)
 	}

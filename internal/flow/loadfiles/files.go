@@ -12,8 +12,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/dustin/go-humanize/english"
-
 	"anagram/internal/core/record"
 	"anagram/internal/core/sequence"
 	"anagram/internal/core/show"
@@ -232,7 +230,7 @@ func (l *loadWriter) about() error {
 		if l.form == "sql" {
 			fmt.Fprintf(&out, "  %s\n", name)
 		} else {
-			fmt.Fprintf(&out, "  %s  %s\n", name, english.Plural(l.counts[i], "record", "records"))
+			fmt.Fprintf(&out, "  %s  %s\n", name, show.Count(l.counts[i], "record", "records"))
 		}
 	}
 	if l.form == "csv" {

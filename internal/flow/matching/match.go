@@ -170,7 +170,7 @@ func matchType(ctx context.Context, c compared, t *catalog.Type, pt parcel.Type,
 	counts, err := match.Join(match.Input{
 		Fields: fields, Keys: c.model.Shapes[t.Name], Agreed: known, AgreedLater: c.agreedLater(t.Name), Remember: remember.Note, Retired: retired(t, fields),
 		Source: c.fromParcel(ctx, t.Name, fields, at),
-		Target: sorted(ctx, target.sorter, t.Name, fields, c.model.Shapes),
+		Target: target.sorted(ctx, t.Name, fields, c.model.Shapes),
 		// Of the target only what is in scope was read.
 		InScope:   func(record.Key) bool { return true },
 		Unknown:   c.unknownInTarget(t.Name),
@@ -185,7 +185,11 @@ func matchType(ctx context.Context, c compared, t *catalog.Type, pt parcel.Type,
 	if err != nil {
 		return err
 	}
-	return out.typeDone(ctx, docket.Type{Name: t.Name, Fields: fields, Required: w.required, Counts: counts.By, NotCompared: target.notCompared + counts.NotCompared})
+	others, err := target.others(ctx, c, w)
+	if err != nil {
+		return err
+	}
+	return out.typeDone(ctx, docket.Type{Name: t.Name, Fields: fields, Required: w.required, Counts: counts.By, NotCompared: others + counts.NotCompared})
 }
 
 func (col collectors) flush(ctx context.Context, c compared, w atWork, likely *likelyNames, out *sink) error {

@@ -24,7 +24,8 @@ import (
 // targetRecords is what was read of a type.
 type targetRecords struct {
 	sorter      *spill.Sorter
-	read        int
+	some        bool // not the whole type
+	given       int  // records that were compared, each counted once
 	notCompared int
 }
 
@@ -46,6 +47,7 @@ func readTarget(ctx context.Context, c compared, w atWork, pt parcel.Type) (*tar
 		err = out.take(ctx, c, w, fromWhole, environment.Reading{Outside: &outside}, nil)
 		out.notCompared += outside
 	} else {
+		out.some = true
 		err = out.readSome(ctx, c, w)
 	}
 	if err != nil {
@@ -74,7 +76,6 @@ func (out *targetRecords) take(ctx context.Context, c compared, w atWork, source
 		if err := out.sorter.Add(spill.Entry{Order: rec.Key.Order(), Payload: packTarget(w.fields, rec, source)}); err != nil {
 			return err
 		}
-		out.read++
 		c.session.Progress.Add(1)
 	}
 	return nil
@@ -98,11 +99,9 @@ func (out *targetRecords) readSome(ctx context.Context, c compared, w atWork) er
 		return slices.ContainsFunc(c.Fields(), func(f record.Field) bool { return !slices.Contains(w.Key, f.Name) })
 	}
 	if len(where) > 0 && !slices.ContainsFunc(where, aboutMore) {
-		if err := out.take(ctx, c, w, fromWhere, environment.Reading{Where: where}, nil); err != nil {
-			return err
-		}
+		return out.take(ctx, c, w, fromWhere, environment.Reading{Where: where}, nil)
 	}
-	return out.countOthers(ctx, c, w)
+	return nil
 }
 
 // withParts reports whether the parcel holds the parts of a record: not where the record
@@ -176,15 +175,15 @@ func (w atWork) ownerIn() func(record.Record) record.Key {
 	}
 }
 
-// countOthers counts the target's records that were not read, where it can be asked.
-func (out *targetRecords) countOthers(ctx context.Context, c compared, w atWork) error {
+// others counts the target's records that were not compared, where it can be asked. It is
+// known once all were given.
+func (out *targetRecords) others(ctx context.Context, c compared, w atWork) (int, error) {
 	prober, ok := c.env.Environment.(environment.Prober)
-	if !ok {
-		return nil
+	if !ok || !out.some {
+		return out.notCompared, nil
 	}
 	all, err := prober.CountUpTo(ctx, w.Place(c.target), 1<<40)
-	out.notCompared = max(0, all-out.read)
-	return err
+	return max(0, all-out.given), err
 }
 
 // packTarget writes a record for sorting: where it was read from, internal id, stamps and
@@ -224,10 +223,10 @@ func unpackTarget(entry spill.Entry, typ string, fields []record.Field, shapes r
 
 // sorted gives what was read in key order. Records of one key that were read from two
 // sources are given once.
-func sorted(ctx context.Context, sorter *spill.Sorter, typ string, fields []record.Field, shapes record.Shapes) record.Stream {
+func (out *targetRecords) sorted(ctx context.Context, typ string, fields []record.Field, shapes record.Shapes) record.Stream {
 	return func(yield func(record.Record, error) bool) {
 		last, source := "", byte(0)
-		for entry, err := range sorter.Sorted() {
+		for entry, err := range out.sorter.Sorted() {
 			var rec record.Record
 			if err == nil {
 				err = ctx.Err()
@@ -237,6 +236,7 @@ func sorted(ctx context.Context, sorter *spill.Sorter, typ string, fields []reco
 					continue
 				}
 				last, source = entry.Order, entry.Payload[0]
+				out.given++
 				rec, err = unpackTarget(entry, typ, fields, shapes)
 			}
 			if !yield(rec, err) || err != nil {

@@ -5,11 +5,11 @@ import (
 	"strings"
 	"time"
 
-	"github.com/dustin/go-humanize/english"
+	"anagram/internal/core/show"
 )
 
 // Count writes a number and its noun, singular or plural.
-func Count(n int, noun string) string { return english.Plural(n, noun, "") }
+func Count(n int, noun string) string { return show.Count(n, noun, "") }
 
 // When writes a kept UTC time for people, with its zone.
 func When(stamp string) string {
