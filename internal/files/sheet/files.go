@@ -41,7 +41,7 @@ func ReadCSV(in io.Reader, row func(line int, cells []string) error) error {
 		if err != nil {
 			var parse *csv.ParseError
 			if errors.As(err, &parse) {
-				line, err = parse.Line, parse.Err
+				line, err = parse.StartLine, parse.Err // an open quote may run far
 			}
 			return &RowError{line, err}
 		}

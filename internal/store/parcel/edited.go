@@ -188,8 +188,8 @@ func (e *Edited) Place(typ string, line int, message string) error {
 // readEditedLine is readLine for files that end without a line end, as editors leave them.
 func readEditedLine(in *bufio.Reader) ([]byte, error) {
 	line, err := readLine(in)
-	if err != nil && !errors.Is(err, io.EOF) && strings.HasPrefix(err.Error(), "the file is cut") {
-		return line, nil
+	if errors.Is(err, errCut) {
+		err = nil
 	}
 	return []byte(strings.TrimSuffix(string(line), "\r")), err
 }

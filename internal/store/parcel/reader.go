@@ -336,8 +336,11 @@ func (r *Reader) records(ctx context.Context, typ string, heads bool, yield func
 	}
 }
 
-// readLine reads up to a line end, which it drops. A last line without one is an
-// error: the file was cut.
+// errCut is a last line without a line end.
+var errCut = errors.New("the file is cut: its last line has no end")
+
+// readLine reads up to a line end, which it drops. A last line without one is given with
+// errCut.
 func readLine(in *bufio.Reader) ([]byte, error) {
 	var out []byte
 	for {
@@ -353,7 +356,7 @@ func readLine(in *bufio.Reader) ([]byte, error) {
 		case errors.Is(err, io.EOF) && len(out) == 0:
 			return nil, io.EOF
 		case errors.Is(err, io.EOF):
-			return nil, errors.New("the file is cut: its last line has no end")
+			return out, errCut
 		default:
 			return nil, err
 		}
