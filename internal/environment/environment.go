@@ -9,6 +9,7 @@ package environment
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -75,13 +76,21 @@ type Reader interface {
 type Environment interface {
 	Reader
 	Describe(ctx context.Context) (Description, error)
+	// Can says what the environment can do beyond reading and writing.
+	Can() Capabilities
 	// Begin locks the environment against other imports and starts a unit of work.
 	Begin(ctx context.Context) (Work, error)
 	Close() error
 }
 
-// Prober looks at data in bounded questions, to draft a catalog. A connector that can
-// do it implements it beside Environment.
+// Capabilities are what not every environment can do; those that it cannot are nil.
+type Capabilities struct {
+	Prober   Prober
+	Judge    Judge
+	Scripter Scripter
+}
+
+// Prober looks at data in bounded questions, to draft a catalog.
 type Prober interface {
 	CountUpTo(ctx context.Context, place string, most int) (int, error)
 	Distinct(ctx context.Context, place string, columns, nullable []string, most int) (int, error)
@@ -89,16 +98,14 @@ type Prober interface {
 	Dangling(ctx context.Context, place, column, to, toColumn string, most int) (int, error)
 }
 
-// Judge tries values against a rule of a place without writing them. A connector whose
-// environment has rules implements it beside Environment.
+// Judge tries values against a rule of a place without writing them.
 type Judge interface {
 	// Judge tells of each row of values, one for each column of the rule, whether the rule
 	// refuses it. What cannot be tried is not refused.
 	Judge(ctx context.Context, place string, rule catalog.Rule, rows [][]record.Value) ([]bool, error)
 }
 
-// Scripter writes a change as text that somebody else can run. A connector that can do it
-// implements it beside Environment.
+// Scripter writes a change as text that somebody else can run.
 type Scripter interface {
 	Script(ctx context.Context, model *Model, change Change) (string, error)
 }
@@ -109,6 +116,9 @@ type Change struct {
 	Type   string
 	Key    record.Key
 	Insert bool
+	// Remove asks for the record to be removed, which is for taking back an import that made
+	// it and for nothing else. No connector does it yet: it is refused.
+	Remove bool
 	// Was is the key that the record has so far where it is to get Key instead; nil where
 	// it stays. A record that has Key already is taken as it is.
 	Was    *record.Key
@@ -118,10 +128,16 @@ type Change struct {
 	Fixed map[string]string
 }
 
-// Work is a unit of work. Nothing of it is visible to others before Commit; without
-// Commit nothing of it remains.
+// ErrRemoval is the refusal of Change.Remove.
+var ErrRemoval = errors.New("records are not removed")
+
+// Work is a unit of work. Where it is a transaction, nothing of it is visible to others
+// before Commit, and without Commit nothing of it remains.
 type Work interface {
 	Reader
+	// Transaction says whether it is one. A target without has no rehearsal, and each write
+	// is done once it is sent; an import into it is refused until it can be resumed.
+	Transaction() bool
 	// Write carries out changes in their order. Refused has one entry for each, nil where it
 	// was written; the others are *RecordError. They leave the unit of work usable, so that
 	// all refused records can be named; the caller rolls back then. After err nothing more

@@ -70,11 +70,8 @@ func (c *Catalog) takeField(shapes record.Shapes, typ string, field record.Field
 		v, err := parsePart(field, parts[0])
 		return v, parts[1:], err
 	case len(parts) > 0 && parts[0] == "~" && ref.One() != typ:
-		n := l.nulls
-		if len(parts) < n || slices.ContainsFunc(parts[:n], func(p string) bool { return p != "~" }) {
-			return record.Value{}, nil, fmt.Errorf("%s is null, which is written %s", field.Name, strings.TrimSuffix(strings.Repeat("~/", n), "/"))
-		}
-		return record.NullValue(), parts[n:], nil
+		rest, err := takeNull(field.Name, parts, l.nulls)
+		return record.NullValue(), rest, err
 	case !l.folded && len(parts) > 0 && record.Nulls(parts[0]) && len(parts[0]) > 1:
 		return c.takeReference(shapes, ref, append([]string{parts[0][1:]}, parts[1:]...), keep)
 	case !l.folded:
@@ -89,6 +86,14 @@ func (c *Catalog) takeField(shapes record.Shapes, typ string, field record.Field
 		err = fmt.Errorf("%s has too many parts", field.Name)
 	}
 	return v, parts[1:], err
+}
+
+// takeNull takes the n parts of a null reference.
+func takeNull(name string, parts []string, n int) ([]string, error) {
+	if len(parts) < n || slices.ContainsFunc(parts[:n], func(p string) bool { return p != "~" }) {
+		return nil, fmt.Errorf("%s is null, which is written %s", name, strings.TrimSuffix(strings.Repeat("~/", n), "/"))
+	}
+	return parts[n:], nil
 }
 
 func (c *Catalog) takeReference(shapes record.Shapes, ref Reference, parts []string, keep int) (record.Value, []string, error) {

@@ -64,7 +64,7 @@ func (b *bench) all(from environment.Reader, types ...string) []string {
 }
 
 var formsLines = []string{
-	`bed/~/9 {"key":[null,9],"values":{"name":"stray"}}`,
+	`bed/~/~/9 {"key":[null,9],"values":{"name":"stray"}}`,
 	`bed/N/2/7 {"key":[["N",2],7],"values":{"name":"window"}}`,
 	`bed/S/1/7 {"key":[["S",1],7],"values":{"name":"door"}}`,
 	`guest/Ada {"key":["Ada"],"values":{"bed":[["N",2],7],"site":["N"]}}`,

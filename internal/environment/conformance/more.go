@@ -81,8 +81,8 @@ func judges(b *bench) {
 	env := b.open(true)
 	about, err := env.Describe(context.Background())
 	require.NoError(b, err)
-	judge, ok := env.(environment.Judge)
-	if !ok {
+	judge := env.Can().Judge
+	if judge == nil {
 		b.Skip("this environment has no rules")
 	}
 	value := func(kind record.Kind, text string) record.Value {

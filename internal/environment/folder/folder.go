@@ -266,25 +266,7 @@ func (f *folder) Close() error {
 	return errors.Join(err, os.RemoveAll(f.temporary))
 }
 
-// CountUpTo, Distinct, Sample and Dangling look at the data, to draft a catalog.
-func (f *folder) prober() environment.Prober { return f.Environment.(environment.Prober) }
-
-// CountUpTo counts rows.
-func (f *folder) CountUpTo(ctx context.Context, place string, most int) (int, error) {
-	return f.prober().CountUpTo(ctx, place, most)
-}
-
-// Distinct counts combinations.
-func (f *folder) Distinct(ctx context.Context, place string, columns, nullable []string, most int) (int, error) {
-	return f.prober().Distinct(ctx, place, columns, nullable, most)
-}
-
-// Sample gives values.
-func (f *folder) Sample(ctx context.Context, place, column string, most int) ([]string, error) {
-	return f.prober().Sample(ctx, place, column, most)
-}
-
-// Dangling counts values that lead nowhere.
-func (f *folder) Dangling(ctx context.Context, place, column, to, toColumn string, most int) (int, error) {
-	return f.prober().Dangling(ctx, place, column, to, toColumn, most)
+// Can offers looking at the data; a folder has no rules and takes no scripts.
+func (f *folder) Can() environment.Capabilities {
+	return environment.Capabilities{Prober: f.Environment.Can().Prober}
 }

@@ -148,8 +148,8 @@ func writing(env session.Described, t *catalog.Type, name string) []catalog.Prob
 // danglingReferences counts for each type the references that lead nowhere.
 func danglingReferences(ctx context.Context, env session.Described, c *catalog.Catalog, name string) (map[string][]catalog.Problem, error) {
 	out := map[string][]catalog.Problem{}
-	prober, ok := env.Environment.(environment.Prober)
-	if !ok {
+	prober := env.Environment.Can().Prober
+	if prober == nil {
 		return out, nil
 	}
 	const all = 1 << 40

@@ -72,6 +72,9 @@ func Import(ctx context.Context, s *session.Session, d *docket.Docket, rehearse 
 	}
 	work := sides.Into(begun, r.Names)
 	defer func() { _ = work.Rollback() }()
+	if !work.Transaction() {
+		return result, session.Usage("%s cannot take back what was written, so nothing is imported into it", d.Header.Target)
+	}
 	run, err := d.StartRun(ctx, kind, s.Who, s.Now())
 	if err != nil {
 		return result, err

@@ -34,8 +34,8 @@ func Draft(ctx context.Context, s *session.Session, name, path string) (*draft.D
 	if err != nil {
 		return nil, nil, err
 	}
-	prober, ok := env.(environment.Prober)
-	if !ok {
+	prober := env.Can().Prober
+	if prober == nil {
 		return nil, nil, session.Usage("a catalog cannot be drafted from %s, as its connector cannot look at data", name)
 	}
 	if len(about.Places) == 0 {

@@ -90,8 +90,8 @@ func into(ctx context.Context, s *session.Session, r importing.Ready, env enviro
 	defer os.RemoveAll(made)
 	l := &loadWriter{session: s, ready: r, dir: made, form: form}
 	if form == "sql" {
-		scripter, ok := env.(environment.Scripter)
-		if !ok {
+		scripter := env.Can().Scripter
+		if scripter == nil {
 			return none, session.Usage("%s takes no SQL; write the files as csv or jsonl", r.Docket.Header.Target)
 		}
 		l.scripter = scripter

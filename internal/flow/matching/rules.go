@@ -34,8 +34,8 @@ const ruleBatch = 200
 // newRuling finds the rules of the target that can be tried: those about values alone,
 // all of them compared.
 func newRuling(c compared, w atWork) *ruling {
-	judge, ok := c.env.Environment.(environment.Judge)
-	if !ok || c.against != nil {
+	judge := c.env.Environment.Can().Judge
+	if judge == nil || c.against != nil {
 		return nil
 	}
 	all := slices.Concat(c.model.Shapes[w.Name], w.fields)

@@ -178,8 +178,8 @@ func (w atWork) ownerIn() func(record.Record) record.Key {
 // others counts the target's records that were not compared, where it can be asked. It is
 // known once all were given.
 func (out *targetRecords) others(ctx context.Context, c compared, w atWork) (int, error) {
-	prober, ok := c.env.Environment.(environment.Prober)
-	if !ok || !out.some {
+	prober := c.env.Environment.Can().Prober
+	if prober == nil || !out.some {
 		return out.notCompared, nil
 	}
 	all, err := prober.CountUpTo(ctx, w.Place(c.target), 1<<40)

@@ -149,6 +149,9 @@ func (s parcelSide) Describe(context.Context) (environment.Description, error) {
 	return environment.Description{Product: "parcel", Address: s.Path()}, nil
 }
 
+// Can offers nothing: a parcel is only read.
+func (s parcelSide) Can() environment.Capabilities { return environment.Capabilities{} }
+
 // Begin is refused: a parcel is never written to.
 func (s parcelSide) Begin(context.Context) (environment.Work, error) {
 	return nil, errors.New("a parcel is not written to")

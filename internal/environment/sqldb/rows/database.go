@@ -69,6 +69,11 @@ func (e *database) Begin(ctx context.Context) (environment.Work, error) {
 	return &work{session: s, conn: e.conn}, nil
 }
 
+// Can offers all there is: every engine can be asked, and given scripts.
+func (e *database) Can() environment.Capabilities {
+	return environment.Capabilities{Prober: e, Judge: e, Scripter: e}
+}
+
 // Close closes the connection.
 func (e *database) Close() error {
 	e.close()
@@ -83,6 +88,10 @@ type work struct {
 	done bool
 }
 
+// Transaction says that all of it can be taken back.
+func (w *work) Transaction() bool { return true }
+
+// Commit makes it lasting.
 func (w *work) Commit(ctx context.Context) error {
 	w.close()
 	if err := w.keepCounters(ctx); err != nil {
@@ -104,6 +113,7 @@ func (w *work) Commit(ctx context.Context) error {
 	return nil
 }
 
+// Rollback takes everything back.
 func (w *work) Rollback() error {
 	if w.done {
 		return nil

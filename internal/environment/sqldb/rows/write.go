@@ -30,6 +30,9 @@ func (s *session) Write(ctx context.Context, m *environment.Model, changes []env
 		return nil, err
 	}
 	for i, c := range changes {
+		if c.Remove {
+			return nil, environment.ErrRemoval
+		}
 		st, err := w.statement(ctx, c)
 		var record *environment.RecordError
 		if errors.As(err, &record) && len(w.waiting) > 0 {
