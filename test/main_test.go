@@ -85,6 +85,11 @@ func newPlace(t *testing.T, catalog, source, target string) *place {
 
 func (p *place) path(name string) string { return filepath.Join(p.dir, name) }
 
+// uri is where a database is, whatever the folder is called.
+func (p *place) uri(name string) string {
+	return "file:" + strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(p.path(name+".db"))
+}
+
 func (p *place) write(name, text string) {
 	p.t.Helper()
 	require.NoError(p.t, os.MkdirAll(filepath.Dir(p.path(name)), 0o755))
@@ -101,7 +106,7 @@ func (p *place) read(name string) []byte {
 // sql runs statements in a database, which is made where it is not there.
 func (p *place) sql(name, statements string) {
 	p.t.Helper()
-	db, err := sql.Open("sqlite", "file:"+p.path(name+".db")+"?_pragma=foreign_keys(1)")
+	db, err := sql.Open("sqlite", p.uri(name)+"?_pragma=foreign_keys(1)")
 	require.NoError(p.t, err)
 	defer db.Close()
 	_, err = db.Exec(statements)
@@ -111,7 +116,7 @@ func (p *place) sql(name, statements string) {
 // rows gives the result of a query, a line a row, columns separated by blanks.
 func (p *place) rows(name, query string) []string {
 	p.t.Helper()
-	db, err := sql.Open("sqlite", "file:"+p.path(name+".db")+"?mode=ro")
+	db, err := sql.Open("sqlite", p.uri(name)+"?mode=ro")
 	require.NoError(p.t, err)
 	defer db.Close()
 	rows, err := db.Query(query)
@@ -268,7 +273,7 @@ func (p *place) files() map[string]string {
 // lock holds a write lock on a database until the function it gives is called.
 func (p *place) lock(name string) func() {
 	p.t.Helper()
-	db, err := sql.Open("sqlite", "file:"+p.path(name+".db"))
+	db, err := sql.Open("sqlite", p.uri(name))
 	require.NoError(p.t, err)
 	db.SetMaxOpenConns(1)
 	_, err = db.Exec("BEGIN EXCLUSIVE")

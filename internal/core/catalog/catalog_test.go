@@ -126,6 +126,7 @@ func TestMistakesInACatalogAreNamedWithLineAndNearestWord(t *testing.T) {
 		{"local key", "types:\n  assay: {key: [code], local: {code: {}}}\n", "cannot be ignored, local, secret or a stamp"},
 		{"unknown kind", "types:\n  assay: {key: [code], as: {price: decimals}}\n", `the kind of value "decimals" is not known; did you mean "decimal"?`},
 		{"part of nothing", "types:\n  a: {key: [code]}\n  b: {key: [code], part_of: a}\n", "none of its fields refers to a"},
+		{"a key of itself alone", "types:\n  a: {key: [up], id: i, refers: {up: a}}\n", "line 2: the key of a refers to a alone, which tells no two records apart; add a field of its own"},
 		{"keys in a circle", "types:\n  a: {key: [b_id], id: i, refers: {b_id: b}}\n  b: {key: [a_id], id: i, refers: {a_id: a}}\n", "in a circle"},
 		{"type name", "types:\n  7a: {key: [code]}\n", "letters, digits, _ and -"},
 		{"no types", "areas: {}\n", "no record types"},
@@ -167,10 +168,4 @@ func TestFitsNamesWhatDoesNotHold(t *testing.T) {
 			assert.Positive(t, problems[0].Line)
 		}
 	}
-}
-
-func FuzzParse(f *testing.F) {
-	f.Add([]byte("types:\n  a: {at: {x: y}, key: [b], refers: {b: a}, local: {c: {d: e}}, stamp: {at: f}}\nareas: {z: [a]}\n"))
-	f.Add([]byte("types: &x\n  a: *x\n"))
-	f.Fuzz(func(_ *testing.T, source []byte) { _, _ = Parse("catalog.yaml", source) })
 }

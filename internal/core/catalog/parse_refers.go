@@ -235,6 +235,10 @@ func (c *Catalog) checkKeyCircle(doc *yamldoc.Document, t *Type) error {
 		}
 		return nil
 	}
+	own := func(field string) bool { return t.Refers[field].One() == t.Name }
+	if !slices.ContainsFunc(t.Key, func(field string) bool { return !own(field) }) {
+		return doc.Errorf([]string{"types", t.Name, "key"}, "the key of %s refers to %s alone, which tells no two records apart; add a field of its own", t.Name, t.Name)
+	}
 	if circle := through(t, []string{t.Name}); circle != nil {
 		return doc.Errorf([]string{"types", t.Name, "key"}, "the keys of %v refer to each other in a circle, so none of them can be told; use other key fields in one of them", circle)
 	}

@@ -163,20 +163,3 @@ func TestWhatADatabaseMayBeAskedFor(t *testing.T) {
 		})
 	}
 }
-
-func FuzzCompile(f *testing.F) {
-	for _, seed := range []string{"code == 'A'", "n in [1,2]", "rule.a.exists(x, x > 1)", "price > -3", "date('x') > valid_from", "\"\\u0000\""} {
-		f.Add(seed)
-	}
-	f.Fuzz(func(t *testing.T, text string) {
-		c, err := Compile(text, "assay", fields)
-		if err != nil {
-			return
-		}
-		// What holds for a record fulfils what the database is asked for: here only that
-		// neither panics nor runs for ever.
-		in := make([]record.Value, len(c.Fields()))
-		_, _ = c.Holds(in, address)
-		c.Narrow()
-	})
-}

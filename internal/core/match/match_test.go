@@ -137,10 +137,13 @@ func TestOutsideTheSelectionIsNotCompared(t *testing.T) {
 }
 
 func TestAStreamThatIsNotInOrderIsAnError(t *testing.T) {
-	in := Input{Fields: fields, Source: stream([]record.Record{rec("B", "x", "1"), rec("A", "x", "1")}), Target: stream(nil),
-		InScope: func(record.Key) bool { return true }, Ambiguous: func(record.Key) bool { return false }}
-	_, err := Join(in, func(Finding) error { return nil })
-	assert.ErrorContains(t, err, "not in key order")
+	wrong, right := []record.Record{rec("B", "x", "1"), rec("A", "x", "1")}, []record.Record{rec("A", "x", "1"), rec("B", "x", "1")}
+	for _, c := range [][3][]record.Record{{wrong, nil, nil}, {nil, wrong, nil}, {right, right, wrong}, {nil, nil, wrong}, {right, nil, wrong}} {
+		in := Input{Fields: fields, Source: stream(c[0]), Target: stream(c[1]), Agreed: stream(c[2]),
+			InScope: func(record.Key) bool { return true }, Ambiguous: func(record.Key) bool { return false }}
+		_, err := Join(in, func(Finding) error { return nil })
+		assert.ErrorContains(t, err, "not in key order", "%v", c)
+	}
 }
 
 // Records of the target are completed only where they are not the source's own.

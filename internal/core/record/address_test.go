@@ -3,6 +3,7 @@ package record
 import (
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -66,15 +67,23 @@ func TestPatterns(t *testing.T) {
 }
 
 func FuzzPattern(f *testing.F) {
-	for _, seed := range []string{"*", "a/*", "a/b*c/~", "a/%2F", "é/*", "a//", "%"} {
+	for _, seed := range []string{"*", "a/*", "a/b*c/~", "a/%2F", "é/*", "a//", "%", "~", "~~", "%7E", "a\x00b", "assay_range/GLU/%2A", "*/*"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
-		p, err := ParsePattern(text)
+		part := encodePart(text)
+		back, err := DecodePart(part)
+		require.Equal(t, utf8.ValidString(text), err == nil, "%q", text)
 		if err == nil {
-			p.Match("assay/GLU/1")
-			p.Match("assay/~")
-			p.WholeType("assay")
+			require.Equal(t, text, back, "what was written reads back")
+			require.NotContains(t, part, "/")
+			p, err := ParsePattern("a/" + part)
+			require.NoError(t, err)
+			require.True(t, p.Exact() && p.Match("a/"+part), "an address is a pattern of itself: %q", part)
+		}
+		p, err := ParsePattern(text)
+		if err == nil && p.Exact() {
+			require.True(t, p.Match(text), text)
 		}
 	})
 }

@@ -25,3 +25,20 @@ func TestValuesAsPeopleReadThem(t *testing.T) {
 	assert.Nil(t, Show(c, record.Field{}, record.NullValue()))
 	assert.Equal(t, "file sha256:ca978112ca1b…", *Show(c, record.Field{Kind: record.Bytes}, record.BytesValue([]byte("a"))))
 }
+
+func TestNumbersWithTheirNoun(t *testing.T) {
+	for want, got := range map[string]string{
+		"0 records": Count(0, "record", ""), "1 record": Count(1, "record", ""), "2 records": Count(2, "record", ""), "1000000 entries": Count(1_000_000, "entry", "entries"),
+	} {
+		assert.Equal(t, want, got)
+	}
+}
+
+func TestWovenTextIsShownAsOneText(t *testing.T) {
+	c, err := catalog.Parse("c", []byte("types:\n  unit: {key: [code]}\n  a: {key: [code]}\n"))
+	require.NoError(t, err)
+	mg, _ := record.TextValue("mg")
+	before, _ := record.TextValue("in ")
+	ref := record.AmongValue("unit", record.NewKey([]record.Value{mg}, nil))
+	assert.Equal(t, "in unit/mg", *Show(c, record.Field{Kind: record.Woven}, record.WovenValue([]record.Value{before, ref})))
+}

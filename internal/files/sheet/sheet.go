@@ -59,7 +59,7 @@ func (t Table) cell(v record.Value) string {
 		return ""
 	case record.Text:
 		text := v.Text()
-		if text != "" && strings.ContainsAny(text[:1], "=+-@\t") {
+		if calculates(text) {
 			return quoted(text)
 		}
 		return Cell(&text)
@@ -67,7 +67,11 @@ func (t Table) cell(v record.Value) string {
 		if v.IsAmong() {
 			return t.Catalog.Address(v.Refers(), v.Key())
 		}
-		return t.Catalog.Path(v)
+		path := t.Catalog.Path(v)
+		if calculates(path) {
+			return fmt.Sprintf("%%%02X", path[0]) + path[1:]
+		}
+		return path
 	case record.Woven:
 		return string(record.AppendValue(nil, v))
 	case record.Bytes:
@@ -76,6 +80,9 @@ func (t Table) cell(v record.Value) string {
 		return v.Text()
 	}
 }
+
+// calculates reports whether a spreadsheet would take a cell for a formula.
+func calculates(text string) bool { return text != "" && strings.ContainsAny(text[:1], "=+-@\t") }
 
 // Cell writes a text, nil for null, as a cell from which Text reads it again.
 func Cell(text *string) string {

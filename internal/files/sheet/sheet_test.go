@@ -100,34 +100,3 @@ func TestWhatATableSaysWrong(t *testing.T) {
 	}
 	assert.ErrorContains(t, ReadXLSX(strings.NewReader("PK no"), nil), "no spreadsheet")
 }
-
-func FuzzCSV(f *testing.F) {
-	f.Add("dep,code,name,price\n,A,\"\"\"x\"\"\",1.50\nCORE/CHEM,B,=1,\n")
-	f.Add("code,dep,about,formula\nA,~,unit/x,\"{\"\"woven\"\":[]}\"\n")
-	table := layout(f)
-	f.Fuzz(func(t *testing.T, text string) {
-		var r *Reader
-		_ = ReadCSV(strings.NewReader(text), func(_ int, cells []string) (err error) {
-			if r == nil {
-				r, err = NewReader(table, cells)
-				return err
-			}
-			rec, err := r.Record(cells)
-			if err != nil {
-				return err
-			}
-			// What was read can be written and read again as the same record, unless it
-			// leaves columns out.
-			row, err := table.Row(rec)
-			if err != nil {
-				return nil
-			}
-			again, err := NewReader(table, table.Header())
-			require.NoError(t, err)
-			back, err := again.Record(row)
-			require.NoError(t, err, "%q", row)
-			assert.Equal(t, record.AppendLine(nil, table.Fields, rec), record.AppendLine(nil, table.Fields, back))
-			return nil
-		})
-	})
-}

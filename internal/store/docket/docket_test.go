@@ -21,7 +21,7 @@ func value(s string) *string { return &s }
 
 // build makes a docket with a changed finding of two fields, a new one that refers to
 // another new one, and one that only the target has.
-func build(t *testing.T, path string) bool {
+func build(t testing.TB, path string) bool {
 	t.Helper()
 	ctx := context.Background()
 	b, err := Create(ctx, t.TempDir())

@@ -92,8 +92,13 @@ const wait = 3 * time.Second
 
 // Open opens a docket, for reading and for deciding.
 func Open(ctx context.Context, path string) (*Docket, error) {
-	if _, err := os.Stat(path); errors.Is(err, os.ErrNotExist) {
+	switch info, err := os.Stat(path); {
+	case errors.Is(err, os.ErrNotExist):
 		return nil, &Error{Path: path, Message: "there is no such docket; anagram history lists those there are", Cause: err}
+	case err == nil && !info.Mode().IsRegular():
+		return nil, &Error{Path: path, Message: "it is a folder, not a docket"}
+	case err == nil && info.Size() == 0:
+		return nil, &Error{Path: path, Message: "the file is empty"}
 	}
 	db, err := sqlitefile.Open(path, sqlitefile.Options{Wait: wait, Pragmas: []string{"synchronous(FULL)"}})
 	if err != nil {

@@ -1,0 +1,158 @@
+package docket
+
+import (
+	"context"
+	"io"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"anagram/internal/core/check"
+	"anagram/internal/core/match"
+	"anagram/internal/core/record"
+)
+
+func TestAttachmentsAreKeptOnceAndComeBackWhole(t *testing.T) {
+	ctx := context.Background()
+	b, err := Create(ctx, t.TempDir())
+	require.NoError(t, err)
+	defer b.Discard()
+	big, none := record.BytesValue(make([]byte, 300_000)), record.BytesValue(nil)
+	for _, v := range []record.Value{big, none, big, record.NullValue()} {
+		require.NoError(t, b.Content(ctx, v))
+	}
+	path := filepath.Join(t.TempDir(), "0001.docket")
+	_, err = b.Finish(ctx, path, Header{Number: 1}, []byte("types:\n  u: {key: [c]}\n"))
+	require.NoError(t, err)
+	d, err := Open(ctx, path)
+	require.NoError(t, err)
+	defer d.Close()
+	for _, want := range []record.Value{big, none} {
+		bare, err := record.ContentValue(want.Text(), nil)
+		require.NoError(t, err)
+		got, err := d.WithContent(bare)
+		require.NoError(t, err)
+		in, err := got.Content().Open()
+		require.NoError(t, err)
+		data, err := io.ReadAll(in)
+		require.NoError(t, err)
+		assert.EqualValues(t, len(data), got.Content().Size())
+		assert.Equal(t, want.Text(), record.BytesValue(data).Text())
+	}
+	lost, err := d.WithContent(record.BytesValue([]byte("never kept")))
+	require.NoError(t, err)
+	_, err = lost.Content().Open()
+	require.ErrorContains(t, err, "does not hold the attachment with SHA-256 ")
+	plain, err := d.WithContent(record.NullValue())
+	require.NoError(t, err)
+	assert.Equal(t, record.Null, plain.Kind())
+}
+
+func TestNeedsSayWhatTheyWaitFor(t *testing.T) {
+	ctx := context.Background()
+	d := open(t)
+	var all []Need
+	for n, err := range d.Needs(ctx, true) {
+		require.NoError(t, err)
+		all = append(all, n)
+	}
+	require.Len(t, all, 1)
+	assert.Equal(t, []any{int64(2), "x", "u/C", `["C"]`}, []any{all[0].Holder, all[0].Field, all[0].Address, all[0].Key})
+	lines, err := d.Lines(ctx, []int64{1, 3, 99})
+	require.NoError(t, err)
+	assert.Len(t, lines, 2)
+	assert.Equal(t, []string{"u/A", "u/C"}, []string{lines[1].Address, lines[3].Address})
+	none, err := d.Lines(ctx, nil)
+	require.NoError(t, err)
+	assert.Empty(t, none)
+	typ, ok := d.Type("u")
+	require.True(t, ok)
+	assert.Equal(t, 2, typ.Counts[match.New])
+	_, ok = d.Type("v")
+	assert.False(t, ok)
+}
+
+func TestASummaryCountsWhatStandsInADocket(t *testing.T) {
+	ctx := context.Background()
+	d := open(t)
+	s, err := Summarize(ctx, d)
+	require.NoError(t, err)
+	assert.Equal(t, Tally{Open: 3}, s.Tally)
+	require.NoError(t, d.Decide(ctx, "mara", "", noon, []Verdict{
+		{Finding: 1, Decision: Approved}, {Finding: 2, Decision: Declined}, {Finding: 3, Decision: Held},
+	}))
+	run, err := d.StartRun(ctx, ImportRun, "mara", noon)
+	require.NoError(t, err)
+	s, err = Summarize(ctx, d)
+	require.NoError(t, err)
+	assert.Equal(t, Tally{Approved: 1, Declined: 1, Held: 1}, s.Tally)
+	require.Len(t, s.Runs, 1)
+	assert.Empty(t, s.Runs[0].Outcome, "it was begun and has not ended")
+	_ = run
+}
+
+func TestAStoredCheckHoldsForWhatIsWritten(t *testing.T) {
+	writes := func(names ...string) func(string) bool {
+		return func(field string) bool {
+			for _, name := range names {
+				if name == field {
+					return true
+				}
+			}
+			return false
+		}
+	}
+	c := Check{Check: check.Check{Code: check.ValueDoesNotFit}, Fields: []string{"low", "high"}, Writes: []string{"high"}}
+	assert.True(t, c.Holds(writes("high", "name")))
+	assert.False(t, c.Holds(writes("low", "high")))
+	assert.False(t, c.Holds(writes()))
+	assert.True(t, Check{}.Holds(writes("low")), "a check without fields always holds")
+}
+
+func TestAFileThatIsNoDocket(t *testing.T) {
+	ctx := context.Background()
+	dir := t.TempDir()
+	whole := filepath.Join(dir, "0001.docket")
+	build(t, whole)
+	data, err := os.ReadFile(whole)
+	require.NoError(t, err)
+	for name, content := range map[string][]byte{
+		"empty": {}, "text": []byte("not a docket at all, but some text that is long enough to be one\n"),
+		"head": data[:700], "half": data[:len(data)/2], "zeros": make([]byte, 8192),
+	} {
+		path := filepath.Join(dir, name+".docket")
+		require.NoError(t, os.WriteFile(path, content, 0o600))
+		_, err := Open(ctx, path)
+		require.Error(t, err, name)
+		assert.Contains(t, err.Error(), path, name)
+		var known *Error
+		require.ErrorAs(t, err, &known, name)
+	}
+	folder := filepath.Join(dir, "0002.docket")
+	require.NoError(t, os.Mkdir(folder, 0o755))
+	_, err = Open(ctx, folder)
+	require.ErrorContains(t, err, "it is a folder, not a docket")
+	_, err = Open(ctx, filepath.Join(dir, "none.docket"))
+	require.Error(t, err)
+	again, err := os.ReadFile(whole)
+	require.NoError(t, err)
+	assert.Equal(t, data, again)
+}
+
+func TestADocketOfAnotherVersion(t *testing.T) {
+	ctx := context.Background()
+	for change, advice := range map[string]string{"2": "Match again, or use the anagram that made it", "99": "Use a newer anagram"} {
+		path := filepath.Join(t.TempDir(), "0001.docket")
+		build(t, path)
+		d, err := Open(ctx, path)
+		require.NoError(t, err)
+		_, err = d.db.Exec("PRAGMA user_version = " + change)
+		require.NoError(t, err)
+		require.NoError(t, d.Close())
+		_, err = Open(ctx, path)
+		require.ErrorContains(t, err, advice)
+	}
+}
