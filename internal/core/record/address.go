@@ -70,6 +70,9 @@ func EncodePath(parts []string) string { return encodePart(strings.Join(parts, "
 
 // DecodePart gives the text that EncodePart wrote; the part of a null is ~ itself.
 func DecodePart(s string) (string, error) {
+	if !utf8.ValidString(s) {
+		return "", fmt.Errorf("%q is not UTF-8", s)
+	}
 	if !strings.Contains(s, "%") {
 		return s, nil
 	}

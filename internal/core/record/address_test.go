@@ -73,8 +73,8 @@ func FuzzPattern(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text string) {
 		part := encodePart(text)
 		back, err := DecodePart(part)
-		require.Equal(t, utf8.ValidString(text), err == nil, "%q", text)
-		if err == nil {
+		if utf8.ValidString(text) { // texts of records always are
+			require.NoError(t, err, "%q", text)
 			require.Equal(t, text, back, "what was written reads back")
 			require.NotContains(t, part, "/")
 			p, err := ParsePattern("a/" + part)

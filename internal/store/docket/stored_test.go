@@ -156,3 +156,71 @@ func TestADocketOfAnotherVersion(t *testing.T) {
 		require.ErrorContains(t, err, advice)
 	}
 }
+
+func TestFindingsAreChosenByTypeStatusAndPattern(t *testing.T) {
+	ctx := context.Background()
+	d := open(t)
+	pattern := func(text string) record.Pattern {
+		p, err := record.ParsePattern(text)
+		require.NoError(t, err)
+		return p
+	}
+	for _, c := range []struct {
+		filter Filter
+		want   []string
+	}{
+		{Filter{}, []string{"u/A", "u/B", "u/C", "u/D"}},
+		{Filter{Types: []string{"v"}}, nil},
+		{Filter{Types: []string{"v", "u"}, Statuses: []match.Status{match.New}}, []string{"u/B", "u/C"}},
+		{Filter{Patterns: []record.Pattern{pattern("u/B"), pattern("*/D")}}, []string{"u/B", "u/D"}},
+		{Filter{Patterns: []record.Pattern{pattern("v/*")}}, nil},
+		{Filter{ByStatus: true, Statuses: []match.Status{match.New, match.Changed}}, []string{"u/A", "u/B", "u/C"}},
+	} {
+		var got []string
+		for f, err := range d.Findings(ctx, c.filter) {
+			require.NoError(t, err)
+			got = append(got, f.Address)
+		}
+		assert.Equal(t, c.want, got, "%+v", c.filter)
+	}
+	// Who stops asking is not given more.
+	n := 0
+	for range d.Findings(ctx, Filter{}) {
+		n++
+		break
+	}
+	assert.Equal(t, 1, n)
+	require.NoError(t, d.Decide(ctx, "mara", "", noon, []Verdict{{Finding: 2, Decision: Held}}))
+	for f, err := range d.Decided(ctx) {
+		require.NoError(t, err)
+		assert.Equal(t, "u/B", f.Address)
+	}
+}
+
+func TestAnotherProgramThatWritesIsWaitedForAndNamed(t *testing.T) {
+	ctx := context.Background()
+	d := open(t)
+	tx, err := d.db.Begin()
+	require.NoError(t, err)
+	_, err = tx.Exec("UPDATE findings SET address = address")
+	require.NoError(t, err)
+	other, err := Open(ctx, d.Path())
+	require.NoError(t, err)
+	defer other.Close()
+	err = other.Decide(ctx, "mara", "", noon, []Verdict{{Finding: 1, Decision: Held}})
+	require.ErrorContains(t, err, "another anagram is working on this docket; wait until it has finished and try again")
+	require.NoError(t, tx.Rollback())
+	require.NoError(t, other.Decide(ctx, "mara", "", noon, []Verdict{{Finding: 1, Decision: Held}}))
+}
+
+func TestARunEndsWithItsOutcome(t *testing.T) {
+	ctx := context.Background()
+	d := open(t)
+	run, err := d.StartRun(ctx, ImportRun, "mara", noon)
+	require.NoError(t, err)
+	stopped, cancel := context.WithCancel(ctx)
+	cancel()
+	require.Error(t, d.Decide(stopped, "mara", "", noon, []Verdict{{Finding: 1, Decision: Approved}}), "a step that was stopped decides nothing")
+	assert.Equal(t, Undecided, findings(t, d)["u/A"].Decision)
+	_ = run
+}

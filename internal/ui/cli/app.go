@@ -22,9 +22,6 @@ import (
 	"anagram/internal/store/workspace"
 )
 
-// Version is set when a release is built.
-var Version = ""
-
 // Streams is what a run of the program has of the outside.
 type Streams struct {
 	In      io.Reader
@@ -92,6 +89,10 @@ See the whole job on made-up data with: anagram demo`,
 	in("review", a.matchCommand(), a.pairCommand(), a.reviewCommand(), a.approveCommand(), a.declineCommand(), a.holdCommand())
 	in("import", a.importCommand(), a.historyCommand(), a.statusCommand())
 	root.AddCommand(a.versionCommand())
+	info, _ := debug.ReadBuildInfo()
+	root.Version = thisBuild(info).String()
+	root.SetVersionTemplate("{{.Version}}\n")
+	root.Flags().Bool("version", false, "print the program's version")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &session.UsageError{Message: err.Error()} })
 	return root
 }
@@ -165,16 +166,6 @@ func (a *app) logger() *slog.Logger {
 		return slog.New(slog.DiscardHandler)
 	}
 	return slog.New(slog.NewTextHandler(a.Err, &slog.HandlerOptions{Level: slog.LevelDebug}))
-}
-
-func version() string {
-	if Version != "" {
-		return Version
-	}
-	if info, ok := debug.ReadBuildInfo(); ok && info.Main.Version != "" && info.Main.Version != "(devel)" {
-		return info.Main.Version
-	}
-	return "0.1.0"
 }
 
 // Main runs the program as the operating system started it.

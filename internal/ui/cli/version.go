@@ -2,10 +2,78 @@ package cli
 
 import (
 	"fmt"
+	"regexp"
 	"runtime"
+	"runtime/debug"
+	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
+
+	"anagram/internal/ui/text"
 )
+
+// Version is set when a release is built.
+var Version = ""
+
+// release is the version that is being worked on.
+const release = "0.1.0"
+
+// built is what the program knows of its own making.
+type built struct {
+	Version  string `json:"version"`
+	Commit   string `json:"commit,omitempty"`   // "" where it was not built from a checkout
+	Date     string `json:"date,omitempty"`     // of the commit, RFC 3339
+	Modified bool   `json:"modified,omitempty"` // the checkout held changes that were not committed
+	Go       string `json:"go"`
+	Platform string `json:"platform"`
+}
+
+var released = regexp.MustCompile(`^v\d+\.\d+\.\d+$`)
+
+// thisBuild reads what the Go tools wrote into the program when it was built.
+func thisBuild(info *debug.BuildInfo) built {
+	b := built{Version: Version, Go: runtime.Version(), Platform: runtime.GOOS + "/" + runtime.GOARCH}
+	if info != nil {
+		if b.Version == "" && released.MatchString(info.Main.Version) {
+			b.Version = strings.TrimPrefix(info.Main.Version, "v")
+		}
+		for _, s := range info.Settings {
+			switch s.Key {
+			case "vcs.revision":
+				b.Commit = s.Value
+			case "vcs.time":
+				b.Date = s.Value
+			case "vcs.modified":
+				b.Modified = s.Value == "true"
+			}
+		}
+	}
+	if b.Version == "" {
+		b.Version = release
+	}
+	return b
+}
+
+func version() string {
+	info, _ := debug.ReadBuildInfo()
+	return thisBuild(info).Version
+}
+
+// String gives it as people read it.
+func (b built) String() string {
+	out := "anagram " + b.Version
+	if b.Commit != "" {
+		out += ", commit " + b.Commit[:min(12, len(b.Commit))]
+		if _, err := time.Parse(time.RFC3339, b.Date); err == nil {
+			out += " of " + text.When(b.Date)
+		}
+		if b.Modified {
+			out += " with changes"
+		}
+	}
+	return fmt.Sprintf("%s\n%s, %s", out, b.Go, b.Platform)
+}
 
 func (a *app) versionCommand() *cobra.Command {
 	return &cobra.Command{
@@ -15,11 +83,12 @@ func (a *app) versionCommand() *cobra.Command {
 			if err := arguments(cmd, given, 0, 0); err != nil {
 				return err
 			}
+			info, _ := debug.ReadBuildInfo()
 			if a.json {
-				return a.printJSON(map[string]string{"version": version(), "go": runtime.Version(), "platform": runtime.GOOS + "/" + runtime.GOARCH})
+				return a.printJSON(thisBuild(info))
 			}
-			fmt.Fprintf(a.Out, "anagram %s (%s, %s/%s)\n", version(), runtime.Version(), runtime.GOOS, runtime.GOARCH)
-			return nil
+			_, err := fmt.Fprintln(a.Out, thisBuild(info))
+			return err
 		}),
 	}
 }
