@@ -32,8 +32,8 @@ bench: ## measure the hot paths
 cover: ## hold core, files and store to their floor, and the tests to their share
 	@tools/floors
 
-house: ## draw docs/screenshots/house.png from the real imports
-	$(GO) run ./tools/house docs/screenshots/house.png
+house: ## draw docs/house.svg from the real imports
+	$(GO) run ./tools/house > docs/house.svg
 
 screenshots: ## draw the pictures of docs/screenshots from the demo data
 	@tools/screenshots

@@ -5,7 +5,9 @@ import (
 	"errors"
 	"io"
 	"maps"
+	"os"
 	"os/exec"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -175,4 +177,15 @@ func TestTheArrowsAreNoticed(t *testing.T) {
 		assert.NotEmpty(t, wrong(listed{ImportPath: c.from, Imports: []string{c.to}}), "%s knows %s", c.from, c.to)
 	}
 	assert.Empty(t, wrong(listed{ImportPath: "internal/flow/agreed", Imports: []string{"anagram/internal/flow/sides", "os"}}))
+}
+
+// The picture is that of the house as it stands. How long packages are may differ.
+func TestThePictureOfTheHouseIsCurrent(t *testing.T) {
+	t.Parallel()
+	drawn, err := exec.Command("go", "run", "../tools/house").Output()
+	require.NoError(t, err)
+	kept, err := os.ReadFile("../docs/house.svg")
+	require.NoError(t, err)
+	lines := regexp.MustCompile(`\d+ lines`)
+	assert.Equal(t, lines.ReplaceAllString(string(drawn), ""), lines.ReplaceAllString(string(kept), ""), "draw it anew with: make house")
 }
