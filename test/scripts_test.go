@@ -28,6 +28,8 @@ import (
 //	$ rows DATABASE QUERY    prints the rows
 //	$ replace FILE OLD NEW   changes a file
 //	$ cut FILE N             keeps the first N bytes of a file
+//	$ move FILE FILE
+//	$ mkdir DIR
 //	$ list DIR               prints the names in a folder
 func TestScripts(t *testing.T) {
 	t.Parallel()
@@ -147,6 +149,10 @@ func (p *place) do(args []string) (string, string) {
 		_, err := fmt.Sscan(args[2], &n)
 		require.NoError(p.t, err)
 		require.NoError(p.t, os.Truncate(p.path(args[1]), n))
+	case "move":
+		require.NoError(p.t, os.Rename(p.path(args[1]), p.path(args[2])))
+	case "mkdir":
+		require.NoError(p.t, os.Mkdir(p.path(args[1]), 0o755))
 	case "list":
 		entries, err := os.ReadDir(p.path(args[1]))
 		require.NoError(p.t, err)

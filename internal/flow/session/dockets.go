@@ -19,14 +19,15 @@ func (s *Session) OpenDocket(ctx context.Context, name string) (*docket.Docket, 
 		if len(numbers) == 0 {
 			return nil, Usage("This workspace has no docket yet; anagram match makes one")
 		}
-		return docket.Open(ctx, s.Workspace.DocketPath(numbers[len(numbers)-1]))
+		newest := numbers[len(numbers)-1]
+		return docket.OpenNumbered(ctx, s.Workspace.DocketPath(newest), newest)
 	}
 	var number int
 	if _, err := fmt.Sscanf(name, "%d", &number); err == nil && fmt.Sprint(number) == name {
 		if !slices.Contains(numbers, number) {
 			return nil, Usage("This workspace has no docket %d; anagram history lists those there are", number)
 		}
-		return docket.Open(ctx, s.Workspace.DocketPath(number))
+		return docket.OpenNumbered(ctx, s.Workspace.DocketPath(number), number)
 	}
 	return docket.Open(ctx, name)
 }

@@ -113,6 +113,17 @@ func Open(ctx context.Context, path string) (*Docket, error) {
 	return d, nil
 }
 
+// OpenNumbered opens the docket that stands under a number, and refuses another that has
+// its name, so that nobody decides or imports what was never shown.
+func OpenNumbered(ctx context.Context, path string, number int) (*Docket, error) {
+	d, err := Open(ctx, path)
+	if err != nil || d.Header.Number == number {
+		return d, err
+	}
+	_ = d.Close()
+	return nil, &Error{Path: path, Message: fmt.Sprintf("the file holds docket %d. Give it back the name %04d.docket, or open it by its path", d.Header.Number, d.Header.Number)}
+}
+
 func (d *Docket) wrap(err error) error {
 	if err == nil {
 		return nil

@@ -166,7 +166,7 @@ func TestReplacingAFolderThatWasInterrupted(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(path, "parcel.json"), []byte("{"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(path, ".anagram-replacing"), []byte(`{"files":["parcel.json","records/unit.jsonl"],"remove":["referred.jsonl"]}`), 0o600))
 	_, err = Open(path)
-	require.ErrorContains(t, err, "was interrupted; finish it with: anagram parcel reseal")
+	require.ErrorContains(t, err, "was interrupted; finish it with: anagram parcel reseal "+path+" --note TEXT")
 	e, err := OpenEdited(path, nil, nil)
 	require.NoError(t, err)
 	require.NoError(t, e.Close())

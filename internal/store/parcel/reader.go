@@ -75,7 +75,7 @@ func Open(path string) (*Reader, error) {
 		return nil, err
 	}
 	if info.IsDir() && safe.Pending(path) {
-		return nil, &Error{Parcel: path, Message: "putting its new files into place was interrupted; finish it with: anagram parcel reseal"}
+		return nil, &Error{Parcel: path, Message: "putting its new files into place was interrupted; finish it with: anagram parcel reseal " + path + " --note TEXT"}
 	}
 	if info.IsDir() {
 		r.files, err = openFolder(path)

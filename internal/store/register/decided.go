@@ -189,7 +189,7 @@ func (d *Decided) take(ctx context.Context, tx *sql.Tx, path string, number int,
 	if was.size == info.Size() && was.modified == info.ModTime().UnixNano() {
 		return true, nil
 	}
-	of, err := docket.Open(ctx, path)
+	of, err := docket.OpenNumbered(ctx, path, number)
 	if err != nil {
 		return true, ctx.Err()
 	}

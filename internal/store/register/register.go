@@ -7,7 +7,6 @@ import (
 	"crypto/rand"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -131,15 +130,12 @@ func Dockets(ctx context.Context, w *workspace.Workspace) ([]Entry, error) {
 }
 
 func summarize(ctx context.Context, path string, number int) (docket.Summary, error) {
-	d, err := docket.Open(ctx, path)
-	if err == nil {
-		defer d.Close()
-		if d.Header.Number == number {
-			return docket.Summarize(ctx, d)
-		}
-		err = &docket.Error{Path: path, Message: fmt.Sprintf("the file holds docket %d. Give it back the name %04d.docket, or open it by its path", d.Header.Number, d.Header.Number)}
+	d, err := docket.OpenNumbered(ctx, path, number)
+	if err != nil {
+		return docket.Summary{Header: docket.Header{Number: number}}, err
 	}
-	return docket.Summary{Header: docket.Header{Number: number}}, err
+	defer d.Close()
+	return docket.Summarize(ctx, d)
 }
 
 // maxLine bounds a line of the register.
