@@ -11,12 +11,14 @@ import (
 	"database/sql"
 	_ "embed"
 	"errors"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"anagram/internal/files/safe"
 	"anagram/internal/files/sqlitefile"
 )
 
@@ -38,14 +40,10 @@ func Build(ctx context.Context, dir string) error {
 		return err
 	}
 	for name, text := range map[string][]byte{"anagram.yaml": config, "catalog.yaml": catalog} {
-		f, err := os.OpenFile(filepath.Join(dir, name), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
-		if err != nil {
+		err := safe.WriteNew(filepath.Join(dir, name), func(out io.Writer) error {
+			_, err := out.Write(text)
 			return err
-		}
-		_, err = f.Write(text)
-		if closeErr := f.Close(); err == nil {
-			err = closeErr
-		}
+		})
 		if err != nil {
 			return err
 		}

@@ -9,7 +9,7 @@ import (
 
 // CreateNew makes a file that is not there yet; else the error is fs.ErrExist.
 func CreateNew(path string) (*os.File, error) {
-	return os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	return os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o644)
 }
 
 // WriteNew makes a file that is not there yet and fills it. Where that fails it is gone
@@ -22,6 +22,16 @@ func WriteNew(path string, fill func(io.Writer) error) error {
 	if err := errors.Join(fill(f), f.Close()); err != nil {
 		return errors.Join(err, os.Remove(path))
 	}
+	return nil
+}
+
+// Publish gives a complete file the name by which it is found, in one step; where that is
+// taken the error is fs.ErrExist, and the file keeps the name it had.
+func Publish(made, path string) error {
+	if err := os.Link(made, path); err != nil {
+		return err
+	}
+	_ = os.Remove(made) // what is left of it is a second name in a folder of temporary files
 	return nil
 }
 

@@ -161,3 +161,17 @@ func TestLinksAreNotFollowedOutside(t *testing.T) {
 	assert.Error(t, Finish(dir, all))
 	assert.Equal(t, "theirs", tree(t, filepath.Join(parent, "out"))["a"])
 }
+
+func TestPublishNeverReplaces(t *testing.T) {
+	dir := t.TempDir()
+	made, path := filepath.Join(dir, "made"), filepath.Join(dir, "path")
+	put(t, dir, map[string]string{"made": "new"})
+	require.NoError(t, Publish(made, path))
+	assert.NoFileExists(t, made)
+	put(t, dir, map[string]string{"made": "other"})
+	require.ErrorIs(t, Publish(made, path), fs.ErrExist)
+	assert.FileExists(t, made, "it can be published under another name")
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Equal(t, "new", string(text))
+}

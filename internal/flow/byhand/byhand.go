@@ -3,7 +3,10 @@ package byhand
 import (
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
+	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -11,6 +14,7 @@ import (
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
 	"anagram/internal/core/yamldoc"
+	"anagram/internal/files/safe"
 	"anagram/internal/files/sheet"
 	"anagram/internal/files/spill"
 	"anagram/internal/flow/choose"
@@ -311,24 +315,18 @@ func WriteTable(ctx context.Context, s *session.Session, name, typ, path string)
 	if form != ".csv" && form != ".xlsx" {
 		return 0, session.Usage("--out %s: the name ends in .csv or .xlsx", path)
 	}
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
-	if os.IsExist(err) {
+	n := 0
+	err = safe.WriteNew(path, func(out io.Writer) (err error) {
+		n, err = writeTable(ctx, p, t, out, form)
+		return err
+	})
+	if errors.Is(err, fs.ErrExist) {
 		return 0, session.Usage("%s already exists; name another file with --out", path)
-	}
-	if err != nil {
-		return 0, err
-	}
-	n, err := writeTable(ctx, p, t, f, form)
-	if closeErr := f.Close(); err == nil {
-		err = closeErr
-	}
-	if err != nil {
-		_ = os.Remove(path)
 	}
 	return n, err
 }
 
-func writeTable(ctx context.Context, p *parcel.Reader, t parcel.Type, f *os.File, form string) (int, error) {
+func writeTable(ctx context.Context, p *parcel.Reader, t parcel.Type, f io.Writer, form string) (int, error) {
 	var w sheet.Writer
 	var err error
 	if w = sheet.NewCSV(f); form == ".xlsx" {

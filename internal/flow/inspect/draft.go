@@ -2,12 +2,14 @@ package inspect
 
 import (
 	"context"
+	"io"
 	"os"
 	"path/filepath"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/draft"
 	"anagram/internal/environment"
+	"anagram/internal/files/safe"
 	"anagram/internal/flow/session"
 )
 
@@ -59,15 +61,14 @@ func Draft(ctx context.Context, s *session.Session, name, path string) (*draft.D
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return nil, nil, err
 	}
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	err = safe.WriteNew(path, func(out io.Writer) error {
+		_, err := out.Write(text)
+		return err
+	})
 	if err != nil {
 		return nil, nil, err
 	}
-	_, err = f.Write(text)
-	if closeErr := f.Close(); err == nil {
-		err = closeErr
-	}
-	return d, text, err
+	return d, text, nil
 }
 
 // asker answers the draft's questions from the environment, and remembers counts.

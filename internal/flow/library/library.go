@@ -5,12 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"anagram/internal/core/record"
+	"anagram/internal/files/safe"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
 	"anagram/internal/store/parcel"
@@ -178,7 +180,9 @@ func Receive(ctx context.Context, s *session.Session, in io.Reader) (string, err
 		case err != nil:
 			return "", err
 		default:
-			return name, os.Rename(f.Name(), path)
+			if err := safe.Publish(f.Name(), path); !errors.Is(err, fs.ErrExist) {
+				return name, err
+			} // somebody took the name just now
 		}
 	}
 }

@@ -16,6 +16,7 @@ import (
 	"anagram/internal/core/sequence"
 	"anagram/internal/core/show"
 	"anagram/internal/environment"
+	"anagram/internal/files/safe"
 	"anagram/internal/files/sheet"
 	"anagram/internal/flow/importing"
 	"anagram/internal/flow/session"
@@ -169,7 +170,7 @@ func (l *loadWriter) open(group, name string) error {
 	if l.form != "sql" {
 		name = fmt.Sprintf("%02d-%s", len(l.names)+1, name)
 	}
-	f, err := os.OpenFile(filepath.Join(l.dir, name), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	f, err := safe.CreateNew(filepath.Join(l.dir, name))
 	if err != nil {
 		return err
 	}

@@ -11,6 +11,7 @@ import (
 
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
+	"anagram/internal/files/safe"
 	"anagram/internal/files/sqlitefile"
 )
 
@@ -305,7 +306,7 @@ func (b *Builder) Finish(ctx context.Context, path string, header Header, catalo
 	if err != nil {
 		return false, err
 	}
-	err = os.Link(b.temporary, path)
+	err = safe.Publish(b.temporary, path)
 	b.Discard()
 	if errors.Is(err, os.ErrExist) {
 		return true, nil

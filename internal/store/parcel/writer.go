@@ -19,6 +19,7 @@ import (
 	"github.com/klauspost/compress/zip"
 
 	"anagram/internal/core/record"
+	"anagram/internal/files/safe"
 	"anagram/internal/files/spill"
 )
 
@@ -239,8 +240,7 @@ func (w *Writer) Finish(path string, asFolder bool) (Manifest, error) {
 	if err := w.zip(temporary, text); err != nil {
 		return manifest, err
 	}
-	// A link is made in one step and fails where the name is taken.
-	if err := os.Link(temporary, path); err != nil {
+	if err := safe.Publish(temporary, path); err != nil {
 		if errors.Is(err, os.ErrExist) {
 			return manifest, &ExistsError{Path: path}
 		}
@@ -258,7 +258,7 @@ var earliest = time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
 const sealComment = "anagram seal sha256:"
 
 func (w *Writer) zip(path string, manifest []byte) error {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o644)
+	f, err := safe.CreateNew(path)
 	if err != nil {
 		return err
 	}
@@ -340,7 +340,7 @@ type summed struct {
 }
 
 func createSummed(path string) (*summed, error) {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	f, err := safe.CreateNew(path)
 	if err != nil {
 		return nil, err
 	}

@@ -2,9 +2,14 @@ package workspace
 
 import (
 	_ "embed"
+	"errors"
 	"fmt"
+	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
+
+	"anagram/internal/files/safe"
 )
 
 //go:embed example/anagram.yaml
@@ -34,16 +39,12 @@ func Init(dir string) ([]string, error) {
 	var made []string
 	for _, file := range files {
 		path := filepath.Join(dir, file.name)
-		f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
-		if os.IsExist(err) {
+		err := safe.WriteNew(path, func(out io.Writer) error {
+			_, err := out.Write(file.text)
+			return err
+		})
+		if errors.Is(err, fs.ErrExist) {
 			continue // an ignore file of the person's own stays
-		}
-		if err != nil {
-			return made, err
-		}
-		_, err = f.Write(file.text)
-		if closeErr := f.Close(); err == nil {
-			err = closeErr
 		}
 		if err != nil {
 			return made, err

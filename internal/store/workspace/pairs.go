@@ -10,6 +10,8 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+
+	"anagram/internal/files/safe"
 )
 
 // PairsName is the file in which a workspace keeps its pairs: one JSON object a line.
@@ -96,9 +98,5 @@ func (w *Workspace) writePairs(all []Pair) error {
 	if err != nil {
 		return err
 	}
-	made := filepath.Join(scratch, PairsName)
-	if err := os.WriteFile(made, out.Bytes(), 0o644); err != nil {
-		return err
-	}
-	return os.Rename(made, filepath.Join(w.Dir, PairsName))
+	return safe.Replace(scratch, filepath.Join(w.Dir, PairsName), out.Bytes())
 }

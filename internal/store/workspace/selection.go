@@ -7,6 +7,8 @@ import (
 	"regexp"
 	"strings"
 
+	"anagram/internal/files/safe"
+
 	"github.com/goccy/go-yaml"
 )
 
@@ -77,5 +79,5 @@ func (w *Workspace) SaveSelection(name string, s Selection) error {
 	if _, err := Open(folder); err != nil { // what is written must be readable
 		return err
 	}
-	return os.Rename(trial, path)
+	return safe.Replace(folder, path, []byte(whole))
 }
