@@ -239,8 +239,10 @@ func newCutter(t *testing.T, to string) *cutter {
 }
 
 func TestAServerThatGoesAway(t *testing.T) {
+	t.Parallel()
 	for _, engine := range serverEngines {
 		t.Run(engine, func(t *testing.T) {
+			t.Parallel()
 			p, address, db := serverPlace(t, engine)
 			p.sql("source", "WITH RECURSIVE n(i) AS (SELECT 0 UNION ALL SELECT i+1 FROM n WHERE i < 1999) INSERT INTO units (code, name) SELECT 'u' || i, 'unit ' || i FROM n;")
 			u, err := url.Parse(address)
