@@ -95,6 +95,12 @@ func (p *place) target(address, password string) {
 	p.write("anagram.yaml", fmt.Sprintf("environments:\n  source: {connect: \"sqlite:source.db\"}\n  target: {connect: %q%s}\n", address, password))
 }
 
+func countUnits(t *testing.T, db *sql.DB) (n int) {
+	t.Helper()
+	require.NoError(t, db.QueryRow("SELECT count(*) FROM units").Scan(&n))
+	return n
+}
+
 var serverEngines = []string{"postgres", "mysql"}
 
 func TestPasswordsComeFromOutside(t *testing.T) {
@@ -253,20 +259,16 @@ func TestAServerThatGoesAway(t *testing.T) {
 			p.must(0, "export", "source", "--name", "p")
 			p.must(3, "match", "p", "--against", "target")
 			p.must(0, "approve", "*")
-			count := func() (n int) {
-				require.NoError(t, db.QueryRow("SELECT count(*) FROM units").Scan(&n))
-				return n
-			}
 			for _, bytes := range []int64{200, 3000, 9000, 20_000, 60_000} {
 				cut.left.Store(bytes)
 				r := p.run("import")
 				assert.Equal(t, 1, r.code, "cut after %d bytes: %s%s", bytes, r.out, r.err)
 				assert.Contains(t, words(r.err), "Check", "says what to do: %s", r.err)
-				assert.Equal(t, 1, count(), "nothing is half-written")
+				assert.Equal(t, 1, countUnits(t, db), "nothing is half-written")
 			}
 			cut.left.Store(1 << 40)
 			p.must(0, "import")
-			assert.Equal(t, 2002, count())
+			assert.Equal(t, 2002, countUnits(t, db))
 			for _, bytes := range []int64{200, 9000, 40_000} {
 				cut.left.Store(bytes)
 				r := p.run("export", "target", "--name", "half")
