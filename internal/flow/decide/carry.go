@@ -11,7 +11,8 @@ import (
 )
 
 // Carry fills in what was declined or held in earlier dockets of the same pair, where both
-// sides of a finding have the values that they had then, and tells how many.
+// sides of a finding, or of a field, have the values that they had then, and tells how many
+// findings that were.
 func Carry(ctx context.Context, s *session.Session, path string, header docket.Header) (int, error) {
 	if header.TargetParcel != "" || header.ByHand {
 		return 0, nil
@@ -34,19 +35,25 @@ func Carry(ctx context.Context, s *session.Session, path string, header docket.H
 		if err != nil {
 			return 0, err
 		}
-		was, ok, err := before.Find(ctx, header.Source, header.Target, f)
+		before, err := before.Find(ctx, header.Source, header.Target, f)
 		if err != nil {
 			return 0, err
 		}
-		if !ok || !slices.Contains([]docket.Decision{docket.Declined, docket.Held}, was.Decision) || !was.On(f) {
-			continue
+		carried := false
+		for _, was := range before {
+			if !slices.Contains([]docket.Decision{docket.Declined, docket.Held, docket.TargetKept}, was.Decision) || !was.On(f) {
+				continue
+			}
+			by := said{was.Who, was.Note}
+			if verdicts[by] == nil {
+				order = append(order, by)
+			}
+			verdicts[by] = append(verdicts[by], docket.Verdict{Finding: f.ID, Field: was.Field, Decision: was.Decision, Carried: was.Docket})
+			carried = true
 		}
-		by := said{was.Who, was.Note}
-		if verdicts[by] == nil {
-			order = append(order, by)
+		if carried {
+			n++
 		}
-		verdicts[by] = append(verdicts[by], docket.Verdict{Finding: f.ID, Decision: was.Decision, Carried: was.Docket})
-		n++
 	}
 	for _, by := range order {
 		if err := d.Decide(ctx, by.who, by.note, s.Now(), verdicts[by]); err != nil {

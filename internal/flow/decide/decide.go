@@ -24,9 +24,10 @@ type Request struct {
 	// Take says whose values are approved where the finding does not say it itself: source
 	// or target; "" is not said.
 	Take string
-	// Again decides anew what was decided before. Without it a pattern with a star, a
-	// status or a type leaves earlier decisions alone; a record named in full is always
-	// decided.
+	// Again decides anew what was decided before. Without it an approval by a pattern with a
+	// star, a status or a type leaves every record alone on which, or on a field of which,
+	// something was decided; that of a record leaves the fields alone that were declined or
+	// held. A decline or hold always wins over an earlier approval.
 	Again bool
 }
 
@@ -37,6 +38,8 @@ type Result struct {
 	// PassedOver counts findings that were selected but cannot be approved.
 	PassedOver map[match.Status]int
 	Kept       int // findings that keep an earlier decision
+	// KeptFields counts fields that keep theirs though their record was approved.
+	KeptFields int
 	Blocked    []BlockedRecord
 }
 
@@ -56,6 +59,9 @@ func Decide(ctx context.Context, s *session.Session, d *docket.Docket, r Request
 		return result, session.Usage("--take goes with approve: it says whose values are approved")
 	}
 	filter, err := findingFilter(d, r.Patterns, r.Statuses, r.Types)
+	if err == nil {
+		filter, err = d.WithNames(ctx, filter)
+	}
 	if err != nil {
 		return result, err
 	}
@@ -90,11 +96,17 @@ func (result *Result) choose(ctx context.Context, d *docket.Docket, filter docke
 		if err != nil {
 			return nil, err
 		}
-		named := hit(f, filter.Patterns, hits)
+		named := false
+		for i, fits := range filter.Fit(f) {
+			if fits {
+				hits[i]++
+				named = named || filter.Patterns[i].Exact()
+			}
+		}
 		switch {
 		case r.Field != "" && !slices.ContainsFunc(f.Fields, func(have docket.Field) bool { return have.Field == r.Field }):
 			continue
-		case !named && !r.Again && f.On(r.Field) != docket.Undecided:
+		case !named && !r.Again && r.leaves(f):
 			if f.On(r.Field) != r.Decision {
 				result.Kept++
 			}
@@ -107,6 +119,7 @@ func (result *Result) choose(ctx context.Context, d *docket.Docket, filter docke
 		}
 		result.ByStatus[f.Status]++
 		result.Decided++
+		result.KeptFields += r.keeps(f)
 		verdicts = append(verdicts, fits...)
 	}
 	for i, n := range hits {
@@ -120,15 +133,25 @@ func (result *Result) choose(ctx context.Context, d *docket.Docket, filter docke
 	return verdicts, nil
 }
 
-// hit counts the patterns that a finding fits, and reports whether one names it in full.
-func hit(f docket.Finding, patterns []record.Pattern, hits []int) (named bool) {
-	for i, p := range patterns {
-		if p.Match(f.Address) || f.Was != "" && p.Match(f.Was) {
-			hits[i]++
-			named = named || p.Exact()
-		}
+// leaves reports whether a request that does not name a record leaves it as it was decided.
+func (r Request) leaves(f docket.Finding) bool {
+	switch {
+	case r.Decision == docket.Approved && r.Field == "":
+		return f.Touched()
+	case r.Field != "":
+		on := f.On(r.Field)
+		return on != docket.Undecided && (r.Decision == docket.Approved || on != docket.Approved)
+	default: // toward safety
+		return f.Decision != docket.Undecided && !f.AnyApproved()
 	}
-	return named
+}
+
+// keeps counts the fields that stay declined or held though their record is approved.
+func (r Request) keeps(f docket.Finding) int {
+	if r.Decision == docket.Approved && r.Take != TakeTarget && r.Field == "" && !r.Again {
+		return len(f.Against)
+	}
+	return 0
 }
 
 // Sides whose values can be taken.
@@ -149,7 +172,7 @@ func verdictsOn(f docket.Finding, r Request) (out []docket.Verdict, ok bool) {
 	}
 	decision := docket.Approved
 	if r.Take == TakeTarget {
-		decision = docket.Declined
+		decision = docket.TargetKept
 	}
 	switch {
 	case f.Status == match.TargetOnly || f.Hopeless():
@@ -160,20 +183,18 @@ func verdictsOn(f docket.Finding, r Request) (out []docket.Verdict, ok bool) {
 			return nil, false
 		}
 		one(r.Field, decision)
-	case f.Adds() || f.Status == match.Changed:
-		if r.Take == "" && f.Status == match.Conflict {
-			return nil, false
-		}
-		one("", decision)
-	case r.Take == "":
+	case r.Take == TakeTarget:
+		one("", decision) // the target's record stays as it is, all of it
+	case r.Take == "" && (f.Status == match.Conflict || f.Status == match.TargetEdit):
 		return nil, false
-	case r.Take == TakeTarget && !slices.ContainsFunc(f.Fields, func(field docket.Field) bool { return field.Moved == string(match.MovedSource) }):
-		one("", docket.Declined) // nothing of the source's is left
 	default:
-		// The record, and after it each field for which a side has to be said.
-		one("", docket.Approved)
+		// The record, and after it each field for which a side has to be said, or that was
+		// declined or held and is decided anew. One that is not stays as it is.
+		one("", decision)
 		for _, field := range f.Fields {
-			if f.Status == match.TargetEdit || match.Propose(f.Status, match.Moved(field.Moved)) == match.Choose {
+			against, proposal := slices.Contains(f.Against, field.Field), f.Proposes(field)
+			chooses := f.Status == match.TargetEdit || proposal == match.Choose
+			if r.Again && against && proposal == match.Write || chooses && (r.Again || !against) {
 				one(field.Field, decision)
 			}
 		}

@@ -39,7 +39,7 @@ func Review(ctx context.Context, d *docket.Docket, patterns []string, statuses [
 		r := Reviewed{Finding: f}
 		for _, c := range static[f.ID] {
 			// Of what is decided only those blockers count that stand in the way of it.
-			decided := c.Level == check.Blocker && (f.IsApproved() || f.Decision == docket.Declined)
+			decided := c.Level == check.Blocker && slices.Contains([]docket.Decision{docket.Approved, docket.Declined, docket.TargetKept}, f.Stand())
 			if !c.Partial && !decided {
 				r.Checks = append(r.Checks, c.Check)
 			}

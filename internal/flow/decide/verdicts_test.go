@@ -31,6 +31,8 @@ func TestWhatADecisionComesTo(t *testing.T) {
 	newer := docket.Finding{Status: match.Conflict, Source: "{}", Target: "{}", Reasons: []match.Reason{"target-newer"}, Fields: fieldsMoved("x:", "y:")}
 	removed := docket.Finding{Status: match.Conflict, Source: "{}", Reasons: []match.Reason{"removed-in-target"}, Fields: fieldsMoved("x:source")}
 	ambiguous := docket.Finding{Status: match.Conflict, Source: "{}", Target: "{}", Reasons: []match.Reason{"ambiguous"}}
+	declined := conflict
+	declined.Against = []string{"x", "y"}
 	edited := docket.Finding{Status: match.TargetEdit, Source: "{}", Target: "{}", Fields: fieldsMoved("x:target", "y:target")}
 	only := docket.Finding{Status: match.TargetOnly, Target: "{}"}
 	for _, c := range []struct {
@@ -43,39 +45,42 @@ func TestWhatADecisionComesTo(t *testing.T) {
 	}{
 		{"new", added, docket.Approved, "", "", "*=approved"},
 		{"new", added, docket.Approved, "source", "", "*=approved"},
-		{"new", added, docket.Approved, "target", "", "*=declined"},
+		{"new", added, docket.Approved, "target", "", "*=target-kept"},
 		{"new", added, docket.Approved, "", "x", "x=approved"},
 		{"new", added, docket.Declined, "", "", "*=declined"},
 		{"new", added, docket.Held, "", "y", "y=held"},
 		{"changed", changed, docket.Approved, "", "", "*=approved"},
 		{"changed", changed, docket.Approved, "source", "", "*=approved"},
-		{"changed", changed, docket.Approved, "target", "", "*=declined"},
+		{"changed", changed, docket.Approved, "target", "", "*=target-kept"},
 		{"changed", changed, docket.Approved, "", "y", "y=approved"},
-		{"changed", changed, docket.Approved, "target", "x", "x=declined"},
+		{"changed", changed, docket.Approved, "target", "x", "x=target-kept"},
 		{"changed", changed, docket.Held, "", "", "*=held"},
 		{"conflict", conflict, docket.Approved, "", "", "refused"},
 		{"conflict", conflict, docket.Approved, "source", "", "*=approved x=approved"},
 		{"conflict", conflict, docket.Approved, "", "x", "refused"},
 		{"conflict", conflict, docket.Approved, "source", "x", "x=approved"},
-		{"conflict", conflict, docket.Approved, "target", "x", "x=declined"},
+		{"conflict", conflict, docket.Approved, "target", "", "*=target-kept"},
+		{"conflict", conflict, docket.Approved, "target", "x", "x=target-kept"},
 		{"conflict", conflict, docket.Declined, "", "", "*=declined"},
+		{"with declined fields", declined, docket.Approved, "source", "", "*=approved"},
+		{"with declined fields, again", declined, docket.Approved, "source", "", "*=approved x=approved y=approved"},
 		{"target newer", newer, docket.Approved, "source", "", "*=approved x=approved y=approved"},
-		{"target newer", newer, docket.Approved, "target", "", "*=declined"},
+		{"target newer", newer, docket.Approved, "target", "", "*=target-kept"},
 		{"removed in target", removed, docket.Approved, "", "", "refused"},
 		{"removed in target", removed, docket.Approved, "source", "", "*=approved"},
-		{"removed in target", removed, docket.Approved, "target", "", "*=declined"},
+		{"removed in target", removed, docket.Approved, "target", "", "*=target-kept"},
 		{"ambiguous", ambiguous, docket.Approved, "source", "", "refused"},
 		{"ambiguous", ambiguous, docket.Declined, "", "", "*=declined"},
 		{"target edit", edited, docket.Approved, "", "", "refused"},
 		{"target edit", edited, docket.Approved, "source", "", "*=approved x=approved y=approved"},
-		{"target edit", edited, docket.Approved, "target", "", "*=declined"},
+		{"target edit", edited, docket.Approved, "target", "", "*=target-kept"},
 		{"target edit", edited, docket.Approved, "", "x", "refused"},
 		{"target edit", edited, docket.Approved, "source", "x", "x=approved"},
 		{"target only", only, docket.Approved, "", "", "refused"},
 		{"target only", only, docket.Approved, "source", "", "refused"},
 		{"target only", only, docket.Declined, "", "", "*=declined"},
 	} {
-		verdicts, ok := verdictsOn(c.finding, Request{Decision: c.decision, Take: c.take, Field: c.field})
+		verdicts, ok := verdictsOn(c.finding, Request{Decision: c.decision, Take: c.take, Field: c.field, Again: strings.HasSuffix(c.what, "again")})
 		var got []string
 		for _, v := range verdicts {
 			field := v.Field

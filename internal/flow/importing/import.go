@@ -45,6 +45,11 @@ type Result struct {
 func Import(ctx context.Context, s *session.Session, d *docket.Docket, rehearse bool) (Result, error) {
 	start := time.Now()
 	result := Result{Header: d.Header}
+	unlock, err := d.LockImport(ctx)
+	if err != nil {
+		return result, err
+	}
+	defer unlock()
 	r, rest, err := Prepare(ctx, s, d)
 	if err != nil {
 		return result.Refused(err), err

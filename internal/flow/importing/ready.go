@@ -137,7 +137,7 @@ func countOpen(ctx context.Context, d *docket.Docket) (int, error) {
 		if err != nil {
 			return 0, err
 		}
-		if f.Decision == docket.Undecided && !f.IsApproved() {
+		if f.Stand() == docket.Undecided {
 			open++
 		}
 	}

@@ -39,6 +39,11 @@ func Write(ctx context.Context, s *session.Session, d *docket.Docket, dir, form 
 			return result, session.Usage("%s is there already and is no empty folder; name a new one with --into-files", dir)
 		}
 	}
+	unlock, err := d.LockImport(ctx)
+	if err != nil {
+		return result, err
+	}
+	defer unlock()
 	r, rest, err := importing.Prepare(ctx, s, d)
 	if err != nil {
 		return result.Refused(err), err

@@ -229,7 +229,7 @@ func TestWhenAConflictIsSettled(t *testing.T) {
 	say(1, "z", Approved)
 	assert.Equal(t, "settled true, approved true [x y z]", state(1), "what the target moved can be taken as well")
 	say(1, "", Declined)
-	assert.Equal(t, "settled false, approved false []", state(1), "a later decision on the record counts")
+	assert.Equal(t, "settled true, approved false []", state(1), "a later decision on the record counts")
 
 	assert.Equal(t, "settled true, approved false []", state(2))
 	say(2, "", Approved)

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 
 	"anagram/internal/core/catalog"
@@ -172,19 +173,34 @@ type Standing struct {
 	// CarriedFrom is the earlier docket in which this was decided first, 0 for none.
 	CarriedFrom int
 	seq         int64
-	// ByField holds decisions on single fields that came after the record's.
+	stopped     int64 // the last decision on the record that was no approval
+	// ByField holds the decisions on single fields that count beside the record's.
 	ByField map[string]Decision
+	// Against lists the fields whose own last decision was no approval, which an approval of
+	// the record leaves as they are.
+	Against []string
+	own     map[string]fieldDecision
+}
+
+// SaidOn gives who decided on a field, why, and in which earlier docket first.
+func (s Standing) SaidOn(field string) (who, note string, carried int) {
+	if own, ok := s.own[field]; ok && s.On(field) == own.decision {
+		return own.who, own.note, own.carried
+	}
+	return s.DecidedBy, s.Note, s.CarriedFrom
 }
 
 // Decision is what a person decided; Undecided is none yet.
 type Decision string
 
-// The decisions.
+// The decisions. TargetKept is an approval that takes the target's side: the record, or the
+// field, stays as the target has it.
 const (
-	Undecided Decision = "open"
-	Approved  Decision = "approved"
-	Declined  Decision = "declined"
-	Held      Decision = "held"
+	Undecided  Decision = "open"
+	Approved   Decision = "approved"
+	Declined   Decision = "declined"
+	Held       Decision = "held"
+	TargetKept Decision = "target-kept"
 )
 
 // On gives the decision that counts for a field.
@@ -195,6 +211,14 @@ func (s Standing) On(field string) Decision {
 	return s.Decision
 }
 
+// Touched reports whether anything was decided, on the record or on one of its fields.
+func (s Standing) Touched() bool { return s.Decision != Undecided || len(s.ByField) > 0 }
+
+// AnyApproved reports whether the record or one of its fields is approved.
+func (s Standing) AnyApproved() bool {
+	return s.Decision == Approved || slices.Contains(slices.Collect(maps.Values(s.ByField)), Approved)
+}
+
 // ApprovedFields lists the fields of a finding that may be written, in field order.
 //
 // The approval of a whole record is that of what the finding proposes. A field for which
@@ -203,27 +227,54 @@ func (s Standing) On(field string) Decision {
 func (f Finding) ApprovedFields() []string {
 	var out []string
 	for _, field := range f.Fields {
-		if _, own := f.ByField[field.Field]; f.On(field.Field) == Approved && (own || f.proposes(field) == match.Write) {
+		if _, own := f.ByField[field.Field]; f.On(field.Field) == Approved && (own || f.Proposes(field) == match.Write) {
 			out = append(out, field.Field)
 		}
 	}
 	return out
 }
 
-// proposes gives what the finding proposes for a field.
-func (f Finding) proposes(field Field) match.Proposal {
+// Proposes gives what the finding proposes for a field.
+func (f Finding) Proposes(field Field) match.Proposal {
 	return match.Propose(f.Status, match.Moved(field.Moved))
 }
 
 // Settled reports whether a side was chosen for every field of a conflict that needs it.
+// Where the whole record was declined or the target's was kept, that is its side.
 func (f Finding) Settled() bool {
 	for _, field := range f.Fields {
-		_, own := f.ByField[field.Field]
-		if !own && f.proposes(field) == match.Choose {
-			return false
+		if f.Proposes(field) == match.Choose && !slices.Contains([]Decision{Declined, TargetKept}, f.Decision) {
+			if _, own := f.ByField[field.Field]; !own {
+				return false
+			}
 		}
 	}
 	return !f.Hopeless() && (len(f.Fields) > 0 || f.Adds())
+}
+
+// Stand gives the decision on the finding as a whole: approved where anything of it is
+// written, else what holds for the record, or for every field that asks for a decision.
+func (f Finding) Stand() Decision {
+	switch {
+	case f.IsApproved():
+		return Approved
+	case f.Decision != Undecided && f.Decision != Approved:
+		return f.Decision
+	case f.Adds() || len(f.ByField) == 0:
+		return Undecided
+	}
+	stand := Declined
+	for _, field := range f.Fields {
+		own, decided := f.ByField[field.Field]
+		switch {
+		case f.Proposes(field) == match.Keep:
+		case !decided || own == Approved:
+			return Undecided
+		case own == Held, own == TargetKept && stand != Held:
+			stand = own
+		}
+	}
+	return stand
 }
 
 // Hopeless reports whether a conflict cannot be settled by choosing a side.

@@ -79,6 +79,9 @@ func TestALaterDecisionCounts(t *testing.T) {
 		{Verdict{Finding: 1, Field: "y", Decision: Approved}, []string{"y"}},
 		{Verdict{Finding: 1, Field: "", Decision: Approved}, []string{"x", "y"}},
 		{Verdict{Finding: 1, Field: "x", Decision: Declined}, []string{"y"}},
+		{Verdict{Finding: 1, Field: "", Decision: Approved}, []string{"y"}}, // what was declined stays so
+		{Verdict{Finding: 1, Field: "", Decision: TargetKept}, nil},
+		{Verdict{Finding: 1, Field: "", Decision: Approved}, []string{"y"}},
 		{Verdict{Finding: 1, Field: "", Decision: Held}, nil},
 		{Verdict{Finding: 1, Field: "x", Decision: Approved}, []string{"x"}},
 	} {

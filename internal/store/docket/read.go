@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"maps"
+	"slices"
 	"strings"
 
 	"anagram/internal/core/match"
@@ -21,20 +23,54 @@ type Filter struct {
 	// ByStatus orders the findings of a type by status, in the order of match.Statuses,
 	// before their keys.
 	ByStatus bool
-	decided  bool // only those with a decision
+	decided  bool            // only those with a decision
+	byWas    map[string]bool // patterns that stand for the target's name of a record
 }
 
-// Match reports whether an address is among those wanted.
-func (f Filter) match(address string) bool {
-	if len(f.Patterns) == 0 {
-		return true
+// Fit tells for each pattern whether a finding fits it. A name in full that the target has
+// for a record stands for it only where no finding has that name itself: a record must not
+// be decided because another one was named.
+func (f Filter) Fit(of Finding) []bool {
+	out := make([]bool, len(f.Patterns))
+	for i, p := range f.Patterns {
+		out[i] = p.Match(of.Address) || of.Was != "" && f.byWas[p.String()] && p.Match(of.Was)
 	}
+	return out
+}
+
+// fits reports whether a finding is among those wanted.
+func (f Filter) fits(of Finding) bool {
+	return len(f.Patterns) == 0 || slices.Contains(f.Fit(of), true)
+}
+
+// WithNames completes a filter with which of its names in full only the target has.
+func (d *Docket) WithNames(ctx context.Context, f Filter) (Filter, error) {
+	f.byWas = map[string]bool{}
 	for _, p := range f.Patterns {
-		if p.Match(address) {
-			return true
+		if p.Exact() {
+			f.byWas[p.String()] = true
 		}
 	}
-	return false
+	if len(f.byWas) == 0 {
+		return f, nil
+	}
+	rows, err := d.db.QueryContext(ctx, "SELECT address FROM findings WHERE EXISTS (SELECT 1 FROM findings WHERE was <> '')")
+	if err != nil {
+		return f, d.wrap(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var address string
+		if err := rows.Scan(&address); err != nil {
+			return f, d.wrap(err)
+		}
+		for _, p := range f.Patterns {
+			if p.Exact() && p.Match(address) {
+				delete(f.byWas, p.String())
+			}
+		}
+	}
+	return f, d.wrap(rows.Err())
 }
 
 // Findings streams findings by type, in dependency order, and within it by key, or by
@@ -57,6 +93,11 @@ func (d *Docket) findings(ctx context.Context, filter Filter, yield func(Finding
 	if err != nil {
 		return err
 	}
+	if filter.byWas == nil {
+		if filter, err = d.WithNames(ctx, filter); err != nil {
+			return err
+		}
+	}
 	query, args := filter.query()
 	rows, err := d.db.QueryContext(ctx, query, args...)
 	if err != nil {
@@ -68,7 +109,7 @@ func (d *Docket) findings(ctx context.Context, filter Filter, yield func(Finding
 		if err != nil {
 			return err
 		}
-		if !filter.match(f.Address) && (f.Was == "" || !filter.match(f.Was)) {
+		if !filter.fits(f) {
 			continue
 		}
 		f.take(byField[f.ID])
@@ -82,8 +123,9 @@ func (d *Docket) findings(ctx context.Context, filter Filter, yield func(Finding
 // query is the statement for the findings that fit, patterns left aside.
 func (f Filter) query() (string, []any) {
 	query := `SELECT f.id, f.type, f.key_order, f.key, f.address, f.was, f.title, f.status, f.reasons, ifnull(f.source, ''), ifnull(f.target, ''), f.fields,
-		ifnull(d.decision, 'open'), ifnull(d.who, ''), ifnull(d.at, ''), ifnull(d.note, ''), ifnull(d.carried, 0), ifnull(d.last, 0)
-		FROM findings f LEFT JOIN (SELECT finding, max(seq) AS last, decision, who, at, note, carried FROM decisions WHERE field = '' GROUP BY finding) d ON d.finding = f.id`
+		ifnull(d.decision, 'open'), ifnull(d.who, ''), ifnull(d.at, ''), ifnull(d.note, ''), ifnull(d.carried, 0), ifnull(d.last, 0), ifnull(s.last, 0)
+		FROM findings f LEFT JOIN (SELECT finding, max(seq) AS last, decision, who, at, note, carried FROM decisions WHERE field = '' GROUP BY finding) d ON d.finding = f.id
+		LEFT JOIN (SELECT finding, max(seq) AS last FROM decisions WHERE field = '' AND decision <> 'approved' GROUP BY finding) s ON s.finding = f.id`
 	var where []string
 	var args []any
 	limit := func(column string, values []string) {
@@ -122,7 +164,7 @@ func scanFinding(rows *sql.Rows) (Finding, error) {
 	var order []byte
 	var reasons, fields string
 	err := rows.Scan(&f.ID, &f.Type, &order, &f.Key, &f.Address, &f.Was, &f.Title, &f.Status, &reasons, &f.Source, &f.Target, &fields,
-		&f.Decision, &f.DecidedBy, &f.DecidedAt, &f.Note, &f.CarriedFrom, &f.seq)
+		&f.Decision, &f.DecidedBy, &f.DecidedAt, &f.Note, &f.CarriedFrom, &f.seq, &f.stopped)
 	if err != nil {
 		return f, err
 	}
@@ -130,10 +172,18 @@ func scanFinding(rows *sql.Rows) (Finding, error) {
 	return f, errors.Join(json.Unmarshal([]byte(reasons), &f.Reasons), json.Unmarshal([]byte(fields), &f.Fields))
 }
 
-// take fills in the decisions on single fields that came after the record's.
+// take fills in the decisions on single fields that count beside the record's: those that
+// came after it, and where the record was approved, those before it as well. Only a decline
+// or hold of the record takes back the approval of a field, and only a decision on a field
+// its decline or hold.
 func (f *Finding) take(byField map[string]fieldDecision) {
-	for field, on := range byField {
-		if on.seq < f.seq {
+	f.own = byField
+	for _, field := range slices.Sorted(maps.Keys(byField)) {
+		on := byField[field]
+		if on.decision != Approved {
+			f.Against = append(f.Against, field)
+		}
+		if on.seq < f.seq && (f.Decision != Approved || on.decision == Approved && on.seq < f.stopped) {
 			continue
 		}
 		if f.ByField == nil {
@@ -141,7 +191,7 @@ func (f *Finding) take(byField map[string]fieldDecision) {
 		}
 		f.ByField[field] = on.decision
 		if on.who != "" && f.DecidedBy == "" {
-			f.DecidedBy, f.DecidedAt, f.Note = on.who, on.at, on.note
+			f.DecidedBy, f.DecidedAt, f.Note, f.CarriedFrom = on.who, on.at, on.note, on.carried
 		}
 	}
 	for i := range f.Fields {
@@ -155,10 +205,11 @@ type fieldDecision struct {
 	decision      Decision
 	seq           int64
 	who, at, note string
+	carried       int
 }
 
 func (d *Docket) fieldDecisions(ctx context.Context) (map[int64]map[string]fieldDecision, error) {
-	rows, err := d.db.QueryContext(ctx, "SELECT finding, field, max(seq), decision, who, at, note FROM decisions WHERE field <> '' GROUP BY finding, field")
+	rows, err := d.db.QueryContext(ctx, "SELECT finding, field, max(seq), decision, who, at, note, carried FROM decisions WHERE field <> '' GROUP BY finding, field")
 	if err != nil {
 		return nil, err
 	}
@@ -168,7 +219,7 @@ func (d *Docket) fieldDecisions(ctx context.Context) (map[int64]map[string]field
 		var id int64
 		var field string
 		var on fieldDecision
-		if err := rows.Scan(&id, &field, &on.seq, &on.decision, &on.who, &on.at, &on.note); err != nil {
+		if err := rows.Scan(&id, &field, &on.seq, &on.decision, &on.who, &on.at, &on.note, &on.carried); err != nil {
 			return nil, err
 		}
 		if out[id] == nil {

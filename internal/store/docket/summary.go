@@ -19,6 +19,8 @@ type Tally struct {
 	Approved int `json:"approved"`
 	Declined int `json:"declined"`
 	Held     int `json:"held"`
+	// Kept counts those of which the target's side was taken.
+	Kept int `json:"target_kept,omitempty"`
 	// Stuck counts those open that no decision can bring on: conflicts as they stand.
 	Stuck int `json:"stuck"`
 }
@@ -30,21 +32,29 @@ func Summarize(ctx context.Context, d *Docket) (Summary, error) {
 		if err != nil {
 			return out, err
 		}
-		switch {
-		case f.IsApproved():
-			out.Tally.Approved++
-		case f.Decision == Declined:
-			out.Tally.Declined++
-		case f.Decision == Held:
-			out.Tally.Held++
-		case match.Asks(f.Status):
-			out.Tally.Open++
-			if f.Hopeless() {
-				out.Tally.Stuck++
-			}
-		}
+		out.Tally.count(f)
 	}
 	var err error
 	out.Runs, err = d.Runs(ctx)
 	return out, err
+}
+
+func (t *Tally) count(f Finding) {
+	switch f.Stand() {
+	case Approved:
+		t.Approved++
+	case Declined:
+		t.Declined++
+	case Held:
+		t.Held++
+	case TargetKept:
+		t.Kept++
+	default:
+		if match.Asks(f.Status) {
+			t.Open++
+			if f.Hopeless() {
+				t.Stuck++
+			}
+		}
+	}
 }

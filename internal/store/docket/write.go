@@ -19,8 +19,17 @@ type Verdict struct {
 	Carried  int // the earlier docket that it was decided in first, 0 for this one
 }
 
-// Decide appends verdicts to the log, all or none, and makes them durable.
+// Decide appends verdicts to the log, all or none, and makes them durable. While the docket
+// is imported it is refused.
 func (d *Docket) Decide(ctx context.Context, who, note string, at time.Time, verdicts []Verdict) error {
+	if len(verdicts) == 0 {
+		return nil
+	}
+	unlock, err := d.lockDecision(ctx)
+	if err != nil {
+		return err
+	}
+	defer unlock()
 	return d.transaction(ctx, func(tx *sql.Tx) error {
 		stmt, err := tx.PrepareContext(ctx, "INSERT INTO decisions (at, who, finding, field, decision, note, carried) VALUES (?,?,?,?,?,?,?)")
 		if err != nil {

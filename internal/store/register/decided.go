@@ -7,6 +7,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"anagram/internal/files/sqlitefile"
@@ -14,16 +15,17 @@ import (
 	"anagram/internal/store/workspace"
 )
 
-// Decided is what was last decided about each record of the pairs of environments that a
-// workspace has dockets of.
+// Decided is what was last decided about each record, and each field of one, of the pairs
+// of environments that a workspace has dockets of.
 type Decided struct {
 	db   *sql.DB
 	find *sql.Stmt
 }
 
-// Said is a decision on a record. Docket is the first that it was said in, however often
-// it was carried over.
+// Said is a decision on a record or on one field of it. Docket is the first that it was
+// said in, however often it was carried over.
 type Said struct {
+	Field     string // "" for the record
 	Docket    int
 	Decision  docket.Decision
 	Who, Note string
@@ -31,9 +33,22 @@ type Said struct {
 	target    []byte
 }
 
-// On reports whether both sides of a finding are as they were when it was said.
+// On reports whether both sides of a finding are as they were when it was said: the whole
+// record, or the field.
 func (s Said) On(f docket.Finding) bool {
-	return string(s.source) == string(sum(f.Source)) && string(s.target) == string(sum(f.Target))
+	if s.Field == "" {
+		return string(s.source) == string(sum(f.Source)) && string(s.target) == string(sum(f.Target))
+	}
+	at := slices.IndexFunc(f.Fields, func(field docket.Field) bool { return field.Field == s.Field })
+	return at >= 0 && string(s.source) == string(sumOf(f.Fields[at].Source)) && string(s.target) == string(sumOf(f.Fields[at].Target))
+}
+
+// sumOf tells null from every text.
+func sumOf(text *string) []byte {
+	if text == nil {
+		return sum("null")
+	}
+	return sum("=" + *text)
 }
 
 func sum(text string) []byte {
@@ -42,10 +57,10 @@ func sum(text string) []byte {
 }
 
 const decidedSchema = `
-CREATE TABLE IF NOT EXISTS decided (source TEXT, target TEXT, type TEXT, ord BLOB, docket INTEGER, first INTEGER, decision TEXT, who TEXT, note TEXT,
-  source_sum BLOB, target_sum BLOB, PRIMARY KEY (source, target, type, ord)) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS decided (source TEXT, target TEXT, type TEXT, ord BLOB, field TEXT, docket INTEGER, first INTEGER, decision TEXT, who TEXT, note TEXT,
+  source_sum BLOB, target_sum BLOB, PRIMARY KEY (source, target, type, ord, field)) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS seen (docket INTEGER PRIMARY KEY, matched_at TEXT, size INTEGER, modified INTEGER);
-PRAGMA user_version = 1;`
+PRAGMA user_version = 2;`
 
 // wait is how long another anagram that brings this up to date is waited for.
 const wait = 10 * time.Second
@@ -74,11 +89,18 @@ func openDecided(ctx context.Context, w *workspace.Workspace, before int, path s
 	}
 	db.SetMaxOpenConns(1)
 	d := &Decided{db: db}
-	if _, err = db.ExecContext(ctx, decidedSchema); err == nil {
+	var was int
+	if err = db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&was); err == nil && was == 1 {
+		err = errors.New("an earlier program made it")
+	}
+	if err == nil {
+		_, err = db.ExecContext(ctx, decidedSchema)
+	}
+	if err == nil {
 		err = d.update(ctx, w, before)
 	}
 	if err == nil {
-		d.find, err = db.PrepareContext(ctx, "SELECT first, decision, who, note, source_sum, target_sum FROM decided WHERE source = ? AND target = ? AND type = ? AND ord = ?")
+		d.find, err = db.PrepareContext(ctx, "SELECT field, first, decision, who, note, source_sum, target_sum FROM decided WHERE source = ? AND target = ? AND type = ? AND ord = ? AND decision <> 'open' ORDER BY field")
 	}
 	if err != nil {
 		return nil, errors.Join(err, d.Close())
@@ -89,14 +111,23 @@ func openDecided(ctx context.Context, w *workspace.Workspace, before int, path s
 // Close closes it.
 func (d *Decided) Close() error { return d.db.Close() }
 
-// Find gives what was last decided about a record of a pair of environments.
-func (d *Decided) Find(ctx context.Context, source, target string, f docket.Finding) (Said, bool, error) {
-	var s Said
-	err := d.find.QueryRowContext(ctx, source, target, f.Type, []byte(f.Order)).Scan(&s.Docket, &s.Decision, &s.Who, &s.Note, &s.source, &s.target)
-	if errors.Is(err, sql.ErrNoRows) {
-		return s, false, nil
+// Find gives what was last decided about a record of a pair of environments, and about
+// fields of it, the record first.
+func (d *Decided) Find(ctx context.Context, source, target string, f docket.Finding) ([]Said, error) {
+	rows, err := d.find.QueryContext(ctx, source, target, f.Type, []byte(f.Order))
+	if err != nil {
+		return nil, err
 	}
-	return s, err == nil, err
+	defer rows.Close()
+	var out []Said
+	for rows.Next() {
+		var s Said
+		if err := rows.Scan(&s.Field, &s.Docket, &s.Decision, &s.Who, &s.Note, &s.source, &s.target); err != nil {
+			return nil, err
+		}
+		out = append(out, s)
+	}
+	return out, rows.Err()
 }
 
 // seenDocket is a docket as it was when it was last read.
@@ -215,17 +246,39 @@ func (d *Decided) take(ctx context.Context, tx *sql.Tx, path string, number int,
 	return true, err
 }
 
-// keep takes what a docket says about a record, unless a later one says something.
+// keep takes what a docket says about a record and its fields, unless a later one says
+// something. A record that was declined but for some fields was declined field by field.
 func keep(ctx context.Context, tx *sql.Tx, h docket.Header, number int, f docket.Finding) error {
-	first, decision := number, f.Decision
-	if f.CarriedFrom != 0 {
-		first = f.CarriedFrom
+	put := func(field string, decision docket.Decision, source, target []byte) error {
+		who, note, first := f.SaidOn(field)
+		if first == 0 {
+			first = number
+		}
+		_, err := tx.ExecContext(ctx, `INSERT INTO decided VALUES (?,?,?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO UPDATE SET docket = excluded.docket, first = excluded.first,
+			decision = excluded.decision, who = excluded.who, note = excluded.note, source_sum = excluded.source_sum, target_sum = excluded.target_sum WHERE excluded.docket >= docket`,
+			h.Source, h.Target, f.Type, []byte(f.Order), field, number, first, string(decision), who, note, source, target)
+		return err
 	}
-	if len(f.ByField) > 0 { // decided field by field, which does not carry over as a whole
-		decision = docket.Undecided
+	partly := f.Decision != docket.Approved && f.AnyApproved()
+	on := f.Decision
+	if partly {
+		on = docket.Undecided
 	}
-	_, err := tx.ExecContext(ctx, `INSERT INTO decided VALUES (?,?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO UPDATE SET docket = excluded.docket, first = excluded.first,
-		decision = excluded.decision, who = excluded.who, note = excluded.note, source_sum = excluded.source_sum, target_sum = excluded.target_sum WHERE excluded.docket >= docket`,
-		h.Source, h.Target, f.Type, []byte(f.Order), number, first, string(decision), f.DecidedBy, f.Note, sum(f.Source), sum(f.Target))
-	return err
+	if err := put("", on, sum(f.Source), sum(f.Target)); err != nil {
+		return err
+	}
+	// What an earlier docket said about single fields is superseded.
+	if _, err := tx.ExecContext(ctx, "UPDATE decided SET decision = 'open', docket = ? WHERE source = ? AND target = ? AND type = ? AND ord = ? AND field <> '' AND docket <= ?",
+		number, h.Source, h.Target, f.Type, []byte(f.Order), number); err != nil {
+		return err
+	}
+	for _, field := range f.Fields {
+		own := slices.Contains(f.Against, field.Field) && (f.Decision == docket.Approved || f.Decision == docket.Undecided)
+		if _, decided := f.ByField[field.Field]; own || decided || partly {
+			if err := put(field.Field, f.On(field.Field), sumOf(field.Source), sumOf(field.Target)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }

@@ -162,11 +162,12 @@ func said(t *testing.T, w *workspace.Workspace, before int, key, values string) 
 	require.NoError(t, err)
 	defer d.Close()
 	f := docket.Finding{Type: "u", Order: key, Source: values + key}
-	s, ok, err := d.Find(ctx, "sandbox", "production", f)
+	list, err := d.Find(ctx, "sandbox", "production", f)
 	require.NoError(t, err)
-	if !ok {
+	if len(list) == 0 {
 		return "nothing"
 	}
+	s := list[0]
 	return fmt.Sprintf("%s in %d by %s %q, as it is: %v", s.Decision, s.Docket, s.Who, s.Note, s.On(f))
 }
 

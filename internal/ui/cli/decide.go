@@ -83,9 +83,9 @@ func (a *app) printDecided(r decide.Request, h docket.Header, result decide.Resu
 		for _, b := range result.Blocked {
 			blocked = append(blocked, map[string]any{"address": b.Address, "checks": b.Checks})
 		}
-		return a.printJSON(map[string]any{"docket": h.Number, "decision": r.Decision, "decided": result.Decided, "by_status": result.ByStatus,
+		return a.printJSON(map[string]any{"docket": h.Number, "decision": r.Decision, "take": r.Take, "kept_fields": result.KeptFields, "decided": result.Decided, "by_status": result.ByStatus,
 			"passed_over": result.PassedOver, "kept": result.Kept, "blocked": blocked, "open": summary.Tally.Open, "approved": summary.Tally.Approved,
-			"declined": summary.Tally.Declined, "held": summary.Tally.Held})
+			"declined": summary.Tally.Declined, "held": summary.Tally.Held, "target_kept": summary.Tally.Kept})
 	}
 	what := count(result.Decided, "finding")
 	if r.Field != "" {
@@ -111,6 +111,9 @@ func (a *app) printDecided(r decide.Request, h docket.Header, result decide.Resu
 	}
 	if result.Kept > 0 {
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s decided otherwise before: left as decided. Name a record in full, or use --again, to decide anew.", count(result.Kept, "finding")), "  "))
+	}
+	if n := result.KeptFields; n > 0 {
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s declined or held before: left as decided. Name it with --field, or use --again, to decide anew.", count(n, "field")), "  "))
 	}
 	if n := result.PassedOver[match.TargetOnly]; n > 0 {
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s passed over: an import never removes what only %s has. See: anagram review %d --removals", count(n, "target-only finding"), h.Target, h.Number), "  "))

@@ -56,7 +56,7 @@ func summaryJSON(s docket.Summary) map[string]any {
 	}
 	return map[string]any{"docket": s.Header.Number, "parcel": s.Header.Parcel, "source": s.Header.Source, "target": s.Header.Target,
 		"matched_at": s.Header.MatchedAt, "matched_by": s.Header.MatchedBy, "open": s.Tally.Open, "approved": s.Tally.Approved,
-		"declined": s.Tally.Declined, "held": s.Tally.Held, "runs": runs}
+		"declined": s.Tally.Declined, "held": s.Tally.Held, "target_kept": s.Tally.Kept, "runs": runs}
 }
 
 // outcomeOf says how a run ended; one without an end was cut off.

@@ -207,7 +207,11 @@ func summary(t docket.Type) string {
 }
 
 func tallyText(t docket.Tally) string {
-	return fmt.Sprintf("%d open, %d approved, %d declined, %d held", t.Open, t.Approved, t.Declined, t.Held)
+	text := fmt.Sprintf("%d open, %d approved, %d declined, %d held", t.Open, t.Approved, t.Declined, t.Held)
+	if t.Kept > 0 {
+		text += fmt.Sprintf(", %d as in the target", t.Kept)
+	}
+	return text
 }
 
 // printFinding shows one record: its address, where it stands, and its fields with
@@ -226,7 +230,7 @@ func (a *app) printFinding(h docket.Header, r decide.Reviewed) {
 		}
 		stand += " (" + strings.Join(words, ", ") + ")"
 	}
-	stand += ", " + standText(r)
+	stand += ", " + standText(h, r)
 	fmt.Fprintln(out, ansi.Truncate(head, a.width(), "…"))
 	fmt.Fprintln(out, a.wrap("    "+stand, ""))
 	if r.Was != "" {
@@ -259,11 +263,29 @@ func (a *app) printFinding(h docket.Header, r decide.Reviewed) {
 
 func shorten(text string, most int) string { return ansi.Truncate(text, most, "…") }
 
-func standText(r decide.Reviewed) string {
+func standText(h docket.Header, r decide.Reviewed) string {
 	text := string(r.Decision)
-	if r.IsApproved() && r.Status == match.Changed {
-		if n := len(r.ApprovedFields()); n < len(r.Fields) {
+	stand := r.Stand()
+	if r.Decision == docket.Undecided && stand != docket.Approved {
+		text = string(stand)
+	}
+	fields := r.ApprovedFields()
+	chosen := slices.ContainsFunc(r.Fields, func(f docket.Field) bool {
+		return slices.Contains(fields, f.Field) && r.Proposes(f) != match.Write
+	})
+	switch {
+	case text == string(docket.TargetKept):
+		text = h.Target + " keeps its values, approved"
+	case stand != docket.Approved:
+	case r.Adds():
+		text = string(docket.Approved)
+	default:
+		text = string(docket.Approved)
+		if n := len(fields); n < len(r.Fields) {
 			text = fmt.Sprintf("%d of %s approved", n, count(len(r.Fields), "field"))
+		}
+		if chosen {
+			text += " with the values of " + h.Source
 		}
 	}
 	if r.DecidedBy != "" {
@@ -302,7 +324,7 @@ func (a *app) printFields(h docket.Header, r decide.Reviewed) {
 	const indent = 6
 	decisions := 0
 	if slices.ContainsFunc(r.Fields, func(f docket.Field) bool { return f.Decision != "" }) {
-		decisions = len("approved") + 2
+		decisions = len(docket.TargetKept) + 2
 	}
 	moved := 0
 	if known {
@@ -356,7 +378,7 @@ func (a *app) printRemovals(ctx context.Context, d *docket.Docket, only, types [
 	fmt.Fprintln(a.Out)
 	t := text.Table{Columns: []string{"record", "title", "decision"}}
 	for _, r := range slices.Backward(list) { // referring records before those that they refer to
-		t.Add(r.Address, shorten(show.Harmless(r.Title), 40), standText(r))
+		t.Add(r.Address, shorten(show.Harmless(r.Title), 40), standText(d.Header, r))
 	}
 	a.printTable(t, "  ")
 	return nil
