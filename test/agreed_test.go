@@ -74,9 +74,9 @@ func TestAConflictCanKeepWhatTheTargetHas(t *testing.T) {
 	p.again()
 	p.must(0, "approve", "item/B", "item/C", "--take", "target")
 	f := p.review()
-	assert.Equal(t, "declined", f["item/C"].Decision, "nothing of the source's is left")
+	assert.Equal(t, "target-kept", f["item/C"].Decision)
 	p.must(0, "import")
-	assert.Equal(t, []string{"B new 21", "C c 31"}, p.rows("target", "SELECT code, name, price FROM items WHERE code IN ('B', 'C') ORDER BY 1"), "the field that only the source moved is written")
+	assert.Equal(t, []string{"B b 21", "C c 31"}, p.rows("target", "SELECT code, name, price FROM items WHERE code IN ('B', 'C') ORDER BY 1"), "all of the target's record stays as it is")
 }
 
 func TestConflictsWithoutAgreedValues(t *testing.T) {

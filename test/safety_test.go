@@ -113,7 +113,7 @@ func TestTheTargetsSide(t *testing.T) {
 	text := words(p.must(0, "review").out)
 	assert.Contains(t, text, "conflict (both-moved), target keeps its values, approved by mara")
 	assert.Contains(t, text, "conflict (both-moved), 2 of 3 fields approved with the values of source by mara")
-	assert.Contains(t, text, "Decisions: 0 open, 2 approved, 0 declined, 0 held, 1 as in the target.")
+	assert.Contains(t, text, "Decisions: 0 open, 2 approved, 0 declined, 0 held, 1 kept.")
 	assert.Equal(t, "target-kept", p.review()["item/A"].Decision)
 	p.must(0, "import")
 	assert.Equal(t, []string{"A t 1 t", "B s s t", "C t s t"}, p.rows("target", "SELECT code, f1, f2, f3 FROM items ORDER BY 1"))

@@ -40,6 +40,9 @@ type Reading struct {
 	// Where limits it to those that fulfil all of these conditions. A connector may ask its
 	// database for less first; see condition.Narrow.
 	Where []*condition.Condition
+	// Beside names columns of the place of which sums are wanted as well, however they are
+	// stored; they are never brought here themselves.
+	Beside []string
 	// Outside, where it is given, counts the records that the type's only leaves out.
 	Outside *int
 }
@@ -119,6 +122,9 @@ type Change struct {
 	// Remove asks for the record to be removed, which is for taking back an import that made
 	// it and for nothing else. No connector does it yet: it is refused.
 	Remove bool
+	// At tells the record that is to be changed by its ID, as this unit of work read it; ""
+	// finds it by its key. Keys move while they are written, ids do not.
+	At string
 	// Was is the key that the record has so far where it is to get Key instead; nil where
 	// it stays. A record that has Key already is taken as it is.
 	Was    *record.Key
@@ -143,6 +149,10 @@ type Work interface {
 	// all refused records can be named; the caller rolls back then. After err nothing more
 	// can be done with it.
 	Write(ctx context.Context, model *Model, changes []Change) (refused []error, err error)
+	// Settle makes all happen that the environment would leave to the commit: constraints and
+	// triggers that are deferred, counters that are to be kept. What it refuses is an *Error.
+	// Afterwards records can be read as they will be.
+	Settle(ctx context.Context) error
 	// Commit makes it lasting. Its error is an *UnknownOutcomeError where it cannot be known
 	// whether it did; after any other error nothing of it remains.
 	Commit(ctx context.Context) error

@@ -48,6 +48,8 @@ type Place struct {
 	CannotInsert, CannotUpdate bool
 	Foreign                    []ForeignKey // of several columns; others stand with their column
 	HasTriggers                bool         // that may change what is written
+	AnyTrigger                 bool         // that may do something else when it is written
+	NoBulk                     bool         // adding many rows at once would pass over its rules
 	Triggered                  []string     // columns that triggers fill, as far as can be told
 	Rules                      []Rule       // conditions that each row has to meet
 }
@@ -109,7 +111,7 @@ func (c *Catalog) Fits(environment string, places map[string]Place) Fit {
 		}
 		problems := t.problems(c, environment, place)
 		fit.Problems = append(fit.Problems, problems...)
-		if len(problems) > 0 {
+		if slices.ContainsFunc(problems, func(p Problem) bool { return !p.Caution }) {
 			continue
 		}
 		fit.Fields[t.Name] = t.fields(place)
@@ -265,10 +267,18 @@ func (s *seenIn) named() {
 	for _, field := range sortedNames(t.As) {
 		s.need("field", field, "as", field)
 	}
+	// One environment may have a column that the other has not.
+	for i, field := range t.Ignore {
+		before := len(s.found)
+		s.need("field under ignore:", field, "ignore", fmt.Sprint(i))
+		for n := range s.found[before:] {
+			s.found[before+n].Caution = true
+		}
+	}
 	for _, list := range []struct {
 		name   string
 		fields []string
-	}{{"ignore", t.Ignore}, {"secret", t.Secret}, {"files", t.Files}} {
+	}{{"secret", t.Secret}, {"files", t.Files}} {
 		for i, field := range list.fields {
 			s.need("field under "+list.name+":", field, list.name, fmt.Sprint(i))
 		}

@@ -41,6 +41,7 @@ type Claim struct {
 	Values  string // those it would hold, as bytes that compare; "" gives up what it has
 	Holder  int64  // finding of the record that holds them in the target, 0 for none
 	HeldBy  string // address of that record, "" where nobody holds them
+	HeldAs  string // how the target names that record, where it is another name; else ""
 	Since   Side   // when and by whom that record was last changed
 	Must    bool   // the finding is new and cannot do without these fields
 }
@@ -118,6 +119,11 @@ func Taken(c Clash, target string, docket int) Check {
 	if c.Since.At != "" {
 		since = ", last changed" + strings.TrimPrefix(c.Since.changed(), "in "+c.Since.Environment)
 	}
+	there := c.Other
+	if c.HeldAs != "" && !c.Both {
+		there = c.HeldAs
+		since = fmt.Sprintf(" (%s there)", c.HeldAs) + since
+	}
 	holds := fmt.Sprintf("%s: the value of %s is held by %s in %s%s, and no two records may have the same.", c.Address, what, c.Other, target, since)
 	if len(c.Fields) > 1 {
 		holds = fmt.Sprintf("%s: the values of %s together are held by %s in %s%s, and no two records may have the same.", c.Address, what, c.Other, target, since)
@@ -128,13 +134,16 @@ func Taken(c Clash, target string, docket int) Check {
 		out.Mend = "Decline one of them; or correct one in the source, then export and match again."
 	case c.Trade:
 		out.Message = strings.TrimSuffix(holds, ".") + "; it is to get other values in this docket, but only once those of " + c.Address + " are free."
-		out.Mend = fmt.Sprintf("Change %s in %s to something else for now, then match again.", c.Other, target)
+		out.Mend = fmt.Sprintf("Change %s in %s to something else for now, then match again.", there, target)
+		if c.HeldAs != "" { // they exchange keys, which only works where both can be named
+			out.Mend = fmt.Sprintf("Give them these keys in %s itself, forget their pairs with anagram pair --forget, then match again.", target)
+		}
 	case c.Waits:
 		out.Message = strings.TrimSuffix(holds, ".") + fmt.Sprintf("; it would give them up in docket %d but is not approved.", docket)
 		out.Mend = fmt.Sprintf("Approve %s as well, or decline %s.", c.Other, c.Address)
 	default:
 		out.Message = holds
-		out.Mend = fmt.Sprintf("%s in the source, then export and match again; or change %s in %s and match again; or %s.", correct, c.Other, target, without)
+		out.Mend = fmt.Sprintf("%s in the source, then export and match again; or change %s in %s and match again; or %s.", correct, there, target, without)
 	}
 	return out
 }

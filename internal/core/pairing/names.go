@@ -17,12 +17,13 @@ import (
 
 // Names translates between two sides.
 type Names struct {
-	catalog *catalog.Catalog
-	shapes  record.Shapes
-	source  map[string]map[string]record.Key // type -> order of the target's key
-	target  map[string]map[string]record.Key // type -> order of the source's key
-	written map[string]bool                  // type and order of source's keys that the target has by now
-	touched map[string]bool
+	catalog    *catalog.Catalog
+	shapes     record.Shapes
+	source     map[string]map[string]record.Key // type -> order of the target's key
+	target     map[string]map[string]record.Key // type -> order of the source's key
+	followedBy map[string]map[string]record.Key // see moved
+	written    map[string]bool                  // type and order of source's keys that the target has by now
+	touched    map[string]bool
 }
 
 // New makes a Names without pairs.
@@ -41,6 +42,7 @@ func (n *Names) Add(typ string, target, source record.Key) {
 		}
 		side.of[typ][side.from.Order()] = side.to
 	}
+	n.followedBy = nil
 	n.touch(typ)
 }
 
@@ -73,19 +75,63 @@ func (n *Names) Paired(typ string, source record.Key) bool {
 // Written says that the target has taken over the source's key of a record.
 func (n *Names) Written(typ string, source record.Key) { n.written[typ+"\x00"+source.Order()] = true }
 
-// Source gives the key by which the source knows a record of the target.
+// Source gives the key by which the source knows a record of the target, as the target
+// names it by now.
 func (n *Names) Source(typ string, key record.Key) record.Key {
+	if !n.Touches(typ) {
+		return key
+	}
+	if other, ok := n.known(n.source, typ, key); ok {
+		return other
+	}
+	key = n.follow(typ, key, n.Source)
+	if other, ok := n.known(n.source, typ, key); ok {
+		return other
+	}
+	// What it belongs to may have got its new key before it did itself.
+	if other, ok := n.known(n.moved(), typ, key); ok {
+		return other
+	}
+	return key
+}
+
+// original gives the key by which the source knows what the target named so before
+// anything was written.
+func (n *Names) original(typ string, key record.Key) record.Key {
 	if !n.Touches(typ) {
 		return key
 	}
 	if other, ok := n.source[typ][key.Order()]; ok {
 		return other
 	}
-	key = n.follow(typ, key, n.Source)
+	key = n.follow(typ, key, n.original)
 	if other, ok := n.source[typ][key.Order()]; ok {
 		return other
 	}
 	return key
+}
+
+// known gives what a key of the target stands for; one that was given up by now stands for
+// nothing.
+func (n *Names) known(in map[string]map[string]record.Key, typ string, key record.Key) (record.Key, bool) {
+	other, ok := in[typ][key.Order()]
+	return other, ok && !n.written[typ+"\x00"+other.Order()]
+}
+
+// moved gives the same as source by keys in which all that they refer to has got its key.
+func (n *Names) moved() map[string]map[string]record.Key {
+	if n.followedBy == nil {
+		n.followedBy = map[string]map[string]record.Key{} // it is asked for while it is made
+		made := map[string]map[string]record.Key{}
+		for typ, pairs := range n.source {
+			made[typ] = map[string]record.Key{}
+			for _, source := range pairs {
+				made[typ][n.follow(typ, n.target[typ][source.Order()], n.original).Order()] = source
+			}
+		}
+		n.followedBy = made
+	}
+	return n.followedBy
 }
 
 // Target gives the key by which the target knows a record of the source, by now.
@@ -94,7 +140,7 @@ func (n *Names) Target(typ string, key record.Key) record.Key {
 		return key
 	}
 	if other, ok := n.target[typ][key.Order()]; ok && !n.written[typ+"\x00"+key.Order()] {
-		key = n.follow(typ, other, n.Source)
+		key = n.follow(typ, other, n.original)
 	}
 	return n.follow(typ, key, n.Target)
 }
@@ -106,7 +152,7 @@ func (n *Names) TargetWas(typ string, key record.Key) record.Key {
 		return key
 	}
 	if other, ok := n.target[typ][key.Order()]; ok {
-		key = n.follow(typ, other, n.Source)
+		key = n.follow(typ, other, n.original)
 	}
 	t := n.Type(typ)
 	parts := slices.Clone(key.Parts())

@@ -58,6 +58,9 @@ type Record struct {
 	// Was is the key under which the record stands where it was read, if that is not Key
 	// itself, as a person said that both are one record; else nil.
 	Was *Key
+	// Beside are sums of columns that were asked for beside the fields, in their order, to
+	// tell whether they changed between two readings of one environment.
+	Beside []string
 
 	// Line, where it is given, is the canonical line of key and values alone. Two
 	// records with the same line are the same, which saves reading one of them.

@@ -68,7 +68,7 @@ func Import(ctx context.Context, s *session.Session, d *docket.Docket, rehearse 
 		return result, err
 	}
 	defer env.Close()
-	if err := fits(ctx, r, env); err != nil {
+	if r, err = fits(ctx, r, env); err != nil {
 		return result, err
 	}
 	begun, err := env.Begin(ctx)
@@ -84,7 +84,8 @@ func Import(ctx context.Context, s *session.Session, d *docket.Docket, rehearse 
 	if err != nil {
 		return result, err
 	}
-	one, err := inTransaction(ctx, s, r, work, rest, run)
+	r.Run = run
+	one, err := inTransaction(ctx, s, r, work, rest)
 	result.Backup, result.Failures = one.backup, one.failures
 	if err == nil && len(one.failures) == 0 {
 		result.New, result.Changed, result.Verified = one.written.New, one.written.Changed, true
@@ -162,30 +163,41 @@ type done struct {
 }
 
 // inTransaction does everything between lock and commit.
-func inTransaction(ctx context.Context, s *session.Session, r Ready, work environment.Work, rest Rest, run int64) (done, error) {
+func inTransaction(ctx context.Context, s *session.Session, r Ready, work environment.Work, rest Rest) (done, error) {
 	out := done{rest: rest}
 	writes, rest, err := StandAgain(ctx, s, r, work, rest, func(images []docket.Image) error {
 		out.backup += len(images)
-		return r.Docket.SaveBackup(ctx, run, images)
+		return r.Docket.SaveBackup(ctx, r.Run, images)
 	})
 	out.rest = rest
+	if err != nil {
+		return out, err
+	}
+	others, err := watch(ctx, r, work, rest)
 	if err != nil {
 		return out, err
 	}
 	if out.written, out.failures, err = write(ctx, s, r, work, writes); err != nil || len(out.failures) > 0 {
 		return out, err
 	}
-	if out.failures, err = readBack(ctx, s, r, work, rest, out.written.New+out.written.Changed); err != nil {
+	if err := work.Settle(ctx); err != nil {
+		return out, err
+	}
+	if out.failures, err = readBack(ctx, s, r, work, rest, out.written.New+out.written.Changed); err != nil || len(out.failures) > 0 {
+		return out, err
+	}
+	if out.failures, err = others.altered(ctx, r, work); err != nil {
 		return out, err
 	}
 	return out, ctx.Err()
 }
 
-// fits refuses a target in which the catalog of the docket no longer holds.
-func fits(ctx context.Context, r Ready, env environment.Environment) error {
+// fits refuses a target in which the catalog of the docket no longer holds, and gives what
+// is ready with the target's places.
+func fits(ctx context.Context, r Ready, env environment.Environment) (Ready, error) {
 	about, err := env.Describe(ctx)
 	if err != nil {
-		return err
+		return r, err
 	}
 	var types []string
 	for _, a := range r.Standing.Approved {
@@ -202,14 +214,14 @@ func fits(ctx context.Context, r Ready, env environment.Environment) error {
 			if place.ReadOnly {
 				why = "is a view, which is only read"
 			}
-			return session.Usage("%s of %s %s. Decline the findings of %s, or keep it elsewhere", place.Name, name, why, typ)
+			return r, session.Usage("%s of %s %s. Decline the findings of %s, or keep it elsewhere", place.Name, name, why, typ)
 		}
 	}
 	target := session.Described{Environment: env, About: about, Fit: c.Fits(name, about.Places)}
 	if problems := target.Problems(c, types); len(problems) > 0 {
-		return &session.CatalogError{Catalog: "the catalog in docket " + fmt.Sprint(r.Docket.Header.Number), Environment: name, Problems: problems}
+		return r, &session.CatalogError{Catalog: "the catalog in docket " + fmt.Sprint(r.Docket.Header.Number), Environment: name, Problems: problems}
 	}
-	return nil
+	return r.In(about.Places), nil
 }
 
 // settle reads the target to find out what came of a commit whose answer was lost:

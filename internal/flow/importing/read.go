@@ -107,7 +107,7 @@ func (r Ready) current(ctx context.Context, target environment.Reader, t docket.
 		}
 	}
 	here := map[string][]record.Record{}
-	for rec, err := range target.Read(ctx, r.Model, environment.Reading{Type: t.Name, Fields: t.Fields, Keys: keys}) {
+	for rec, err := range target.Read(ctx, r.Model, environment.Reading{Type: t.Name, Fields: t.Fields, Keys: keys, Beside: r.Beside[t.Name]}) {
 		if err != nil {
 			return nil, err
 		}
@@ -146,6 +146,7 @@ func readAgain(ctx context.Context, s *session.Session, r Ready, target environm
 					before := n.here[0]
 					before.Key = before.Stands()
 					image.Line, image.Values = string(record.AppendLine(nil, t.Fields, before)), before.Values
+					image.ID, image.Beside = before.ID, before.Beside
 				}
 				images = append(images, image)
 			}

@@ -3,11 +3,14 @@ package importing
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
+	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
 	"anagram/internal/core/pairing"
+	"anagram/internal/core/record"
 	"anagram/internal/core/show"
 	"anagram/internal/environment"
 	"anagram/internal/flow/session"
@@ -25,6 +28,42 @@ type Ready struct {
 	Names    *pairing.Names // nil where no record has another key in the target
 	Open     int            // findings that still ask for a decision
 	Earlier  bool           // an earlier import of this docket was interrupted
+	Run      int64          // the run that keeps before-images, 0 before it began
+	// Places are the target's, and Beside the columns of each type that are in no field that
+	// was compared, but are looked at to see that nobody alters them.
+	Places map[string]catalog.Place
+	Beside map[string][]string
+}
+
+// In gives what is ready with what the target tells of its places.
+func (r Ready) In(places map[string]catalog.Place) Ready {
+	r.Places, r.Beside = places, map[string][]string{}
+	for _, t := range r.Docket.Types {
+		if typ, ok := r.Model.Catalog.Type(t.Name); ok {
+			r.Beside[t.Name] = beside(typ, places[typ.Place(r.Model.Environment)], t.Fields)
+		}
+	}
+	return r
+}
+
+// beside lists the columns of a place that no compared field is kept in and that nothing
+// but an import has a reason to change: not stamps, derived and ignored ones. Secret ones
+// are never read.
+func beside(t *catalog.Type, place catalog.Place, fields []record.Field) []string {
+	kept := []string{t.ID, t.StampAt, t.StampBy}
+	for _, field := range fields {
+		kept = append(kept, t.Stored(field.Name)...)
+	}
+	for _, field := range t.Key {
+		kept = append(kept, t.Stored(field)...)
+	}
+	var out []string
+	for _, column := range place.Columns {
+		if !column.Derived && !column.Unreadable && !column.Follows && !slices.Contains(kept, column.Name) && !slices.Contains(t.Ignore, column.Name) && !slices.Contains(t.Secret, column.Name) {
+			out = append(out, column.Name)
+		}
+	}
+	return out
 }
 
 // Read gives the approvals of a docket, without asking whether they may be written; the

@@ -10,7 +10,6 @@ import (
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/match"
 	"anagram/internal/core/sequence"
-	"anagram/internal/core/show"
 	"anagram/internal/environment"
 	"anagram/internal/flow/session"
 	"anagram/internal/flow/standing"
@@ -73,10 +72,17 @@ func (r Ready) EachChange(ctx context.Context, writes []sequence.Write, do func(
 		if err != nil {
 			return err
 		}
+		images, err := r.images(ctx, approvals)
+		if err != nil {
+			return err
+		}
 		changes := make([]environment.Change, len(batch))
 		for i, w := range batch {
 			if changes[i], err = r.change(approvals[i], w, lines[w.ID]); err != nil {
 				return err
+			}
+			if !changes[i].Insert && len(w.Only) == 0 {
+				changes[i].At = images[w.ID].ID
 			}
 		}
 		if err := do(batch, approvals, changes); err != nil {
@@ -84,6 +90,15 @@ func (r Ready) EachChange(ctx context.Context, writes []sequence.Write, do func(
 		}
 	}
 	return nil
+}
+
+// images reads the before-images of some approvals.
+func (r Ready) images(ctx context.Context, batch []*standing.Approval) (map[int64]docket.Image, error) {
+	ids := make([]int64, len(batch))
+	for i, a := range batch {
+		ids[i] = a.ID
+	}
+	return r.Docket.Images(ctx, r.Run, ids)
 }
 
 // change makes the write of one record: only approved fields, and for a new record
@@ -178,44 +193,4 @@ func write(ctx context.Context, s *session.Session, r Ready, work environment.Wo
 		err = nil
 	}
 	return written, failures, err
-}
-
-// readBack reads what was written and gives what is not as it was approved.
-func readBack(ctx context.Context, s *session.Session, r Ready, target environment.Reader, rest Rest, total int) ([]LeftOut, error) {
-	s.Progress.Start("reading back", total)
-	defer s.Progress.Done()
-	var out []LeftOut
-	return out, r.pending(rest, func(t docket.Type, batch []*standing.Approval) error {
-		list, err := r.current(ctx, target, t, batch)
-		if err != nil {
-			return err
-		}
-		for _, n := range list {
-			if message := r.otherwise(n, t); message != "" {
-				out = append(out, LeftOut{Address: n.Address, Why: ReadBackDiffers, Message: message})
-			}
-		}
-		s.Progress.Add(len(batch))
-		return nil
-	})
-}
-
-// otherwise says how a record that was written reads back other than approved, "" where
-// it does not.
-func (r Ready) otherwise(n now, t docket.Type) string {
-	target := r.Model.Environment
-	if len(n.here) != 1 {
-		return fmt.Sprintf("%s was written, but reading it back gives %d records with its key; something in %s changes what is written.", n.Address, len(n.here), target)
-	}
-	if n.Rekeys(r.Model.Catalog) && n.here[0].Was != nil {
-		return fmt.Sprintf("%s was to get this key and reads back as %s; something in %s changes what is written.",
-			n.Address, r.Model.Catalog.Address(t.Name, *n.here[0].Was), target)
-	}
-	for _, d := range match.Compare(t.Fields, n.source.Values, n.here[0].Values, nil) {
-		if field := t.Fields[d.Field]; n.Writes(field.Name) {
-			return fmt.Sprintf("%s: %s was written into field %s and reads back as %s; something in %s changes what is written.", n.Address,
-				show.Readable(show.Show(r.Model.Catalog, field, d.Source)), field.Name, show.Readable(show.Show(r.Model.Catalog, field, d.Target)), target)
-		}
-	}
-	return ""
 }

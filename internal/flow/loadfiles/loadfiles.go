@@ -62,6 +62,7 @@ func Write(ctx context.Context, s *session.Session, d *docket.Docket, dir, form 
 	if err != nil {
 		return result, err
 	}
+	r.Run = run
 	writes, rest, err := importing.StandAgain(ctx, s, r, sides.Renamed(env, r.Names), rest, func(images []docket.Image) error {
 		return d.SaveBackup(ctx, run, images)
 	})

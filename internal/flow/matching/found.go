@@ -73,7 +73,8 @@ func keep(ctx context.Context, c compared, w atWork, of match.Finding, out *sink
 	if of.Target != nil {
 		there := *of.Target
 		if there.Key = of.Target.Stands(); of.Target.Was != nil {
-			entry.Was = c.catalog.Address(w.Name, there.Key)
+			// As the target itself names it, what it belongs to included.
+			entry.Was = c.catalog.Address(w.Name, c.names.Target(w.Name, of.Key))
 		}
 		entry.Target = string(record.AppendLine(nil, w.fields, there))
 	}

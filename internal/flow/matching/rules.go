@@ -126,7 +126,12 @@ func proposes(w atWork, names []string, f finding) (differs, proposed []string) 
 	for _, name := range names {
 		at := record.FieldAt(w.fields, name)
 		if at < 0 {
-			continue // part of the key, which stays
+			// A part of the key stays, except of a record that gets the source's key.
+			at := slices.Index(w.Key, name)
+			if slices.ContainsFunc(f.Differences, func(d match.Difference) bool { return d.Key && d.Field == at }) {
+				differs, proposed = append(differs, name), append(proposed, name)
+			}
+			continue
 		}
 		if f.adds() {
 			differs, proposed = append(differs, name), append(proposed, name)
@@ -150,6 +155,9 @@ func valueAfter(w atWork, name string, f finding, writes []string) record.Value 
 	at := record.FieldAt(w.fields, name)
 	switch {
 	case at < 0:
+		if f.Target != nil && f.Target.Was != nil && !slices.Contains(writes, name) {
+			return f.Target.Was.Parts()[slices.Index(w.Key, name)]
+		}
 		return f.Key.Parts()[slices.Index(w.Key, name)]
 	case f.adds() || slices.Contains(writes, name):
 		return f.Source.Values[at]

@@ -34,6 +34,9 @@ func newClaiming(c compared, w atWork) *claiming {
 		return nil
 	}
 	sets := w.UniqueSets(w.place, c.model.Shapes[w.Name], w.fields)
+	if c.names.Touches(w.Name) {
+		sets = append(sets, w.Key) // keys differ, but not while records get each other's
+	}
 	if len(sets) == 0 {
 		return nil
 	}
@@ -50,6 +53,9 @@ func (l *claiming) note(ctx context.Context, c compared, w atWork, f finding, ou
 		combinations := check.Combinations(differs)
 		if f.adds() { // all or nothing: what else it gets is the target's to say
 			combinations = combinations[:min(1, len(combinations))]
+			if len(combinations) == 0 {
+				combinations = [][]string{{}} // its key alone
+			}
 		}
 		for _, writes := range combinations {
 			values, ok := after(w, set, f, writes)
@@ -121,7 +127,7 @@ func findHolders(ctx context.Context, c compared, w atWork, n int, set []string,
 		claims, exact := by[record.NewKey(held, nil).Order()]
 		unclear = unclear || !exact
 		for _, i := range claims {
-			waiting[i].hold(rec, c.catalog.Address(w.Name, rec.Key))
+			waiting[i].hold(c, w, rec)
 		}
 	})
 	if err != nil || !unclear {
@@ -135,7 +141,7 @@ func findHolders(ctx context.Context, c compared, w atWork, n int, set []string,
 			continue
 		}
 		err := holders(ctx, c, w, &environment.Values{Fields: set, Sets: [][]record.Value{one.values}}, func(rec record.Record) {
-			one.hold(rec, c.catalog.Address(w.Name, rec.Key))
+			one.hold(c, w, rec)
 		})
 		if err != nil {
 			return err
@@ -156,9 +162,13 @@ func holders(ctx context.Context, c compared, w atWork, with *environment.Values
 }
 
 // hold notes who holds what is wanted, where it is another record.
-func (c *claim) hold(rec record.Record, address string) {
-	if c.own != rec.Key.Order() && c.HeldBy == "" {
-		c.HeldBy, c.Order, c.Since = address, rec.Key.Order(), check.Side{At: rec.ChangedAt, By: rec.ChangedBy}
+func (l *claim) hold(c compared, w atWork, rec record.Record) {
+	if l.own == rec.Key.Order() || l.HeldBy != "" {
+		return
+	}
+	l.HeldBy, l.Order, l.Since = c.catalog.Address(w.Name, rec.Key), rec.Key.Order(), check.Side{At: rec.ChangedAt, By: rec.ChangedBy}
+	if rec.Was != nil {
+		l.HeldAs = c.catalog.Address(w.Name, c.names.Target(w.Name, rec.Key))
 	}
 }
 

@@ -91,7 +91,7 @@ func (d Described) Problems(c *catalog.Catalog, types []string) []catalog.Proble
 	}
 	var out []catalog.Problem
 	for _, p := range d.Fit.Problems {
-		if needed[p.Type] {
+		if needed[p.Type] && !p.Caution {
 			out = append(out, p)
 		}
 	}

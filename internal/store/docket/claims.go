@@ -35,17 +35,17 @@ func (b *Builder) Claim(ctx context.Context, c Claim) error {
 		}
 	}
 	b.claims++
-	return b.exec(ctx, "INSERT INTO all_claims (finding, fields, writes, proposed, wants, held_order, held_by, held_at, held_who, must) VALUES (?,?,?,?,?,?,?,?,?,?)",
-		c.Finding, string(fields), string(writes), c.Proposed, []byte(c.Values), []byte(c.Order), c.HeldBy, c.Since.At, c.Since.By, c.Must)
+	return b.exec(ctx, "INSERT INTO all_claims (finding, fields, writes, proposed, wants, held_order, held_by, held_as, held_at, held_who, must) VALUES (?,?,?,?,?,?,?,?,?,?,?)",
+		c.Finding, string(fields), string(writes), c.Proposed, []byte(c.Values), []byte(c.Order), c.HeldBy, c.HeldAs, c.Since.At, c.Since.By, c.Must)
 }
 
-const claimColumns = `c.finding, f.address, f.type, c.fields, c.writes, c.proposed, c.wants, c.held_by, c.held_at, c.held_who, c.must, c.holder FROM claims c JOIN findings f ON f.id = c.finding`
+const claimColumns = `c.finding, f.address, f.type, c.fields, c.writes, c.proposed, c.wants, c.held_by, c.held_as, c.held_at, c.held_who, c.must, c.holder FROM claims c JOIN findings f ON f.id = c.finding`
 
 func scanClaim(scan func(...any) error) (Claim, error) {
 	var c Claim
 	var fields, writes string
 	var wants []byte
-	if err := scan(&c.Finding, &c.Address, &c.Type, &fields, &writes, &c.Proposed, &wants, &c.HeldBy, &c.Since.At, &c.Since.By, &c.Must, &c.Holder); err != nil {
+	if err := scan(&c.Finding, &c.Address, &c.Type, &fields, &writes, &c.Proposed, &wants, &c.HeldBy, &c.HeldAs, &c.Since.At, &c.Since.By, &c.Must, &c.Holder); err != nil {
 		return c, err
 	}
 	c.Values, c.Set = string(wants), c.Type+" "+fields

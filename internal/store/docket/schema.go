@@ -21,7 +21,7 @@ import (
 )
 
 // Version is written to the file's user_version.
-const Version = 3
+const Version = 4
 
 // applicationID marks the file: "Angm".
 const applicationID = 0x416e676d
@@ -29,7 +29,7 @@ const applicationID = 0x416e676d
 // claimTable is the form of the claims, of which most are of no interest; see LinkClaims.
 const claimTable = `(
   finding INTEGER NOT NULL, fields TEXT NOT NULL, writes TEXT NOT NULL, proposed INTEGER NOT NULL, wants BLOB NOT NULL,
-  held_order BLOB, held_by TEXT NOT NULL DEFAULT '', held_at TEXT NOT NULL, held_who TEXT NOT NULL, must INTEGER NOT NULL, holder INTEGER NOT NULL DEFAULT 0)`
+  held_order BLOB, held_by TEXT NOT NULL DEFAULT '', held_as TEXT NOT NULL DEFAULT '', held_at TEXT NOT NULL, held_who TEXT NOT NULL, must INTEGER NOT NULL, holder INTEGER NOT NULL DEFAULT 0)`
 
 const schema = `
 CREATE TABLE header (name TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
@@ -69,7 +69,7 @@ CREATE TABLE runs (
   ended_at TEXT NOT NULL DEFAULT '', outcome TEXT NOT NULL DEFAULT '', new INTEGER NOT NULL DEFAULT 0,
   changed INTEGER NOT NULL DEFAULT 0, left_out INTEGER NOT NULL DEFAULT 0, message TEXT NOT NULL DEFAULT '');
 CREATE TABLE backup (
-  run INTEGER NOT NULL, finding INTEGER NOT NULL, image TEXT, PRIMARY KEY (run, finding)) WITHOUT ROWID;
+  run INTEGER NOT NULL, finding INTEGER NOT NULL, image TEXT, internal_id TEXT NOT NULL, beside TEXT NOT NULL, PRIMARY KEY (run, finding)) WITHOUT ROWID;
 CREATE TABLE outcomes (
   run INTEGER NOT NULL, finding INTEGER NOT NULL, outcome TEXT NOT NULL, why TEXT NOT NULL, message TEXT NOT NULL,
   PRIMARY KEY (run, finding)) WITHOUT ROWID;

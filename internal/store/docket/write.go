@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"io"
+	"strings"
 	"time"
 
 	"anagram/internal/core/record"
@@ -206,18 +208,24 @@ type Image struct {
 	Finding int64
 	Line    string
 	Values  []record.Value // those with content are kept beside the image
+	ID      string         // internal id, "" where there was none
+	Beside  []string       // sums of what the record has beside the fields that were compared
 }
 
 // SaveBackup keeps before-images. They are on disk when it returns.
 func (d *Docket) SaveBackup(ctx context.Context, run int64, images []Image) error {
 	return d.transaction(ctx, func(tx *sql.Tx) error {
-		stmt, err := tx.PrepareContext(ctx, "INSERT INTO backup VALUES (?,?,?)")
+		stmt, err := tx.PrepareContext(ctx, "INSERT INTO backup VALUES (?,?,?,?,?)")
 		if err != nil {
 			return err
 		}
 		defer stmt.Close()
 		for _, image := range images {
-			if _, err := stmt.ExecContext(ctx, run, image.Finding, orNull(image.Line)); err != nil {
+			beside, err := json.Marshal(append([]string{}, image.Beside...))
+			if err != nil {
+				return err
+			}
+			if _, err := stmt.ExecContext(ctx, run, image.Finding, orNull(image.Line), image.ID, string(beside)); err != nil {
 				return err
 			}
 			for _, v := range image.Values {
@@ -234,6 +242,35 @@ func (d *Docket) SaveBackup(ctx context.Context, run int64, images []Image) erro
 		}
 		return nil
 	})
+}
+
+// Images gives the before-images that a run kept of some findings, by finding.
+func (d *Docket) Images(ctx context.Context, run int64, ids []int64) (map[int64]Image, error) {
+	out := make(map[int64]Image, len(ids))
+	if len(ids) == 0 {
+		return out, nil
+	}
+	args := []any{run}
+	for _, id := range ids {
+		args = append(args, id)
+	}
+	rows, err := d.db.QueryContext(ctx, "SELECT finding, ifnull(image, ''), internal_id, beside FROM backup WHERE run = ? AND finding IN (?"+strings.Repeat(", ?", len(ids)-1)+")", args...)
+	if err != nil {
+		return nil, d.wrap(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var image Image
+		var beside string
+		if err := rows.Scan(&image.Finding, &image.Line, &image.ID, &beside); err != nil {
+			return nil, d.wrap(err)
+		}
+		if err := json.Unmarshal([]byte(beside), &image.Beside); err != nil {
+			return nil, d.wrap(err)
+		}
+		out[image.Finding] = image
+	}
+	return out, d.wrap(rows.Err())
 }
 
 // WithContent gives a bytes value its content from the docket.

@@ -209,7 +209,7 @@ func summary(t docket.Type) string {
 func tallyText(t docket.Tally) string {
 	text := fmt.Sprintf("%d open, %d approved, %d declined, %d held", t.Open, t.Approved, t.Declined, t.Held)
 	if t.Kept > 0 {
-		text += fmt.Sprintf(", %d as in the target", t.Kept)
+		text += fmt.Sprintf(", %d kept", t.Kept)
 	}
 	return text
 }

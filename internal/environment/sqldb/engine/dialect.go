@@ -62,6 +62,13 @@ type Capabilities struct {
 	Savepoints bool
 	// NoIDs says that the engine does not give ids to new records.
 	NoIDs bool
+	// Insert and Update are the words that begin such statements, where the usual ones could
+	// remove rows that are in the way; "" are the usual ones.
+	Insert, Update string
+	// Settle makes all happen that is deferred to the commit. Where an engine cannot, Broken
+	// lists what does not hold at a moment, by what it is: what is new there would be refused.
+	Settle func(ctx context.Context, q Queryer) error
+	Broken func(ctx context.Context, q Queryer) (map[string]string, error)
 	// CopyOut reads all that a query without values gives, faster. Columns of bytes are those
 	// marked in binary.
 	CopyOut func(ctx context.Context, q Queryer, query string, binary []bool, add func([]any) error) error

@@ -82,6 +82,24 @@ func AddTriggers(ctx context.Context, q Queryer, places map[string]catalog.Place
 	}, query)
 }
 
+// MarkPlaces changes those places that a query names.
+func MarkPlaces(ctx context.Context, q Queryer, places map[string]catalog.Place, change func(*catalog.Place), query string) error {
+	return EachRow(ctx, q, func(rows *sql.Rows) error {
+		var name string
+		if err := rows.Scan(&name); err != nil {
+			return err
+		}
+		if p, ok := places[name]; ok {
+			change(&p)
+			places[name] = p
+		}
+		return nil
+	}, query)
+}
+
+// HasAnyTrigger notes that a place has a trigger of whatever kind.
+func HasAnyTrigger(p *catalog.Place) { p.AnyTrigger = true }
+
 // RightsText says what an account may do with the tables.
 func RightsText(tables, readable, writable int) string {
 	part := func(n int) string {

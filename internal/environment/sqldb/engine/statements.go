@@ -12,6 +12,7 @@ type Statement struct {
 	Query   string // with marks
 	Place   string // of an insert, to which Columns are added; "" of an update
 	Columns []string
+	NoBulk  bool // it is carried out as it stands, not by a way of the engine's own
 	Args    []any
 }
 

@@ -127,6 +127,9 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 	if err != nil {
 		return nil, err
 	}
+	if err := engine.MarkPlaces(ctx, q, places, engine.HasAnyTrigger, "SELECT event_object_table FROM information_schema.triggers WHERE event_object_schema = database()"); err != nil {
+		return nil, err
+	}
 	for i, rule := range rules {
 		engine.AddRule(places, ruled[i], rule)
 	}

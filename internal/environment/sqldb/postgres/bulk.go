@@ -36,7 +36,7 @@ func (d dialect) Bulk(ctx context.Context, q engine.Queryer, run []engine.Statem
 		var single []engine.Statement
 		for len(run) > 0 {
 			n := 1
-			for run[0].Place != "" && n < len(run) && run[n].Query == run[0].Query {
+			for run[0].Place != "" && !run[0].NoBulk && n < len(run) && run[n].Query == run[0].Query {
 				n++
 			}
 			if n < fewestCopied {

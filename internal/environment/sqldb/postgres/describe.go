@@ -58,6 +58,15 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 			FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_proc p ON p.oid = t.tgfoid
 			WHERE NOT t.tgisinternal AND t.tgtype & 2 = 2 ORDER BY 1, t.tgname`, engine.NewColumn)
 	}
+	const place = "SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace "
+	if err == nil {
+		err = engine.MarkPlaces(ctx, q, places, engine.HasAnyTrigger, place+"WHERE c.relhasrules OR EXISTS (SELECT 1 FROM pg_trigger t WHERE t.tgrelid = c.oid AND NOT t.tgisinternal)")
+	}
+	if err == nil {
+		// COPY passes over the rules of a table, and over numbers that only the server may give.
+		err = engine.MarkPlaces(ctx, q, places, func(p *catalog.Place) { p.NoBulk = true },
+			place+"WHERE c.relhasrules OR EXISTS (SELECT 1 FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attidentity = 'a' AND NOT a.attisdropped)")
+	}
 	if err == nil {
 		err = d.describeRules(ctx, q, places)
 	}

@@ -47,7 +47,7 @@ type dialect struct{ host, database, account string }
 
 // Can says what the engine offers.
 func (d dialect) Can() engine.Capabilities {
-	return engine.Capabilities{OneAtATime: true, Savepoints: true, CopyOut: d.CopyOut, Bulk: d.Bulk, Breaks: d.Breaks}
+	return engine.Capabilities{OneAtATime: true, Savepoints: true, CopyOut: d.CopyOut, Bulk: d.Bulk, Breaks: d.Breaks, Settle: settle}
 }
 
 func (dialect) Quote(name string) string { return pgx.Identifier{name}.Sanitize() }
@@ -98,6 +98,12 @@ func (dialect) BeginWrite(ctx context.Context, q engine.Queryer) error {
 }
 
 func (dialect) EndWrite(context.Context, engine.Queryer) {}
+
+// settle runs deferred constraints and constraint triggers now instead of at the commit.
+func settle(ctx context.Context, q engine.Queryer) error {
+	_, err := q.ExecContext(ctx, "SET CONSTRAINTS ALL IMMEDIATE")
+	return err
+}
 
 // BeforeInserts moves a sequence that lags behind the data to where it should be; an
 // insert would otherwise meet a number that is taken.

@@ -3,6 +3,9 @@ package rows
 import (
 	"context"
 	"database/sql"
+	"errors"
+	"maps"
+	"slices"
 	"time"
 
 	"anagram/internal/environment"
@@ -66,7 +69,13 @@ func (e *database) Begin(ctx context.Context) (environment.Work, error) {
 	}
 	s := newSession(e.name, e.dialect, e.conn, places)
 	s.locking = true
-	return &work{session: s, conn: e.conn}, nil
+	w := &work{session: s, conn: e.conn}
+	if w.can.Broken != nil {
+		if w.broken, err = w.can.Broken(ctx, e.conn); err != nil {
+			return nil, errors.Join(e.explain(err), w.Rollback())
+		}
+	}
+	return w, nil
 }
 
 // Can offers all there is: every engine can be asked, and given scripts.
@@ -84,12 +93,43 @@ func (e *database) Close() error {
 // work is one transaction.
 type work struct {
 	*session
-	conn *sql.Conn
-	done bool
+	conn   *sql.Conn
+	done   bool
+	broken map[string]string // deferred rules that did not hold when it began
 }
 
 // Transaction says that all of it can be taken back.
 func (w *work) Transaction() bool { return true }
+
+// Settle makes all happen that is deferred to the commit, and keeps the counters.
+func (w *work) Settle(ctx context.Context) error {
+	w.close()
+	if err := w.keepCounters(ctx); err != nil {
+		return err
+	}
+	w.forget() // what was read so far may be otherwise now
+	w.odd = nil
+	if w.can.Settle != nil {
+		if err := w.can.Settle(ctx, w.q); err != nil && ctx.Err() == nil {
+			return w.explain(err)
+		}
+		return ctx.Err()
+	}
+	if w.can.Broken == nil {
+		return nil
+	}
+	now, err := w.can.Broken(ctx, w.q)
+	if err != nil {
+		return w.explain(err)
+	}
+	for _, key := range slices.Sorted(maps.Keys(now)) {
+		if _, before := w.broken[key]; !before {
+			return &environment.Error{Environment: w.name, Message: "a foreign key that is deferred to the end of the transaction does not hold: " + now[key] + ".",
+				Mend: "Correct the reference, or leave the record out with only: in the catalog."}
+		}
+	}
+	return nil
+}
 
 // Commit makes it lasting.
 func (w *work) Commit(ctx context.Context) error {

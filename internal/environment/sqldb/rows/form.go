@@ -29,7 +29,8 @@ type form struct {
 	key, fields      []cell
 	deciding         []cell // beside the key: the owner and what conditions name
 	only             []filter
-	stampAt, stampBy int // -1 where there is none
+	stampAt, stampBy int   // -1 where there is none
+	beside           []int // columns of which sums are wanted
 }
 
 // filter is a condition with the places of what it names.

@@ -41,8 +41,10 @@ func (s *session) newID(ctx context.Context, t table) (any, error) {
 				return nil, err
 			}
 			last = max(last, counted) // a counter that lags behind the data is passed over
-			s.counters[t.place] = t.IDFrom.Counter
 		}
+	}
+	if t.IDFrom.MadeBy == "counter" {
+		s.counters[t.place] = t.IDFrom.Counter
 	}
 	s.lastIDs[t.place] = last + 1
 	return int64(last + 1), nil
@@ -73,6 +75,7 @@ func (s *session) readCounter(ctx context.Context, c catalog.Counter) (int, erro
 func (s *session) keepCounters(ctx context.Context) error {
 	for _, place := range slices.Sorted(maps.Keys(s.counters)) {
 		c := s.counters[place]
+		delete(s.counters, place) // a later write reads it again
 		where, args := s.counterRow(c)
 		query := fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s", s.dialect.Place(c.At), s.dialect.Quote(c.Last), engine.Mark, where)
 		result, err := s.q.ExecContext(ctx, engine.Marked(s.dialect, query), append([]any{int64(s.lastIDs[place])}, args...)...)

@@ -2,7 +2,10 @@ package rows
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
+	"fmt"
 	"slices"
 
 	"anagram/internal/core/record"
@@ -33,6 +36,9 @@ func (s *session) read(ctx context.Context, m *environment.Model, r environment.
 	f, err := s.form(ctx, m, r.Type, nil, r.Fields, true)
 	if err != nil {
 		return err
+	}
+	for _, name := range r.Beside {
+		f.beside = append(f.beside, f.column(name))
 	}
 	own := len(f.only)
 	for _, c := range r.Where {
@@ -262,11 +268,26 @@ func (s *session) build(ctx context.Context, m *environment.Model, f *form, own 
 		if f.stampBy >= 0 {
 			rec.ChangedBy = engine.StoredText(row[f.stampBy])
 		}
+		for _, at := range f.beside {
+			rec.Beside = append(rec.Beside, sumOf(row[at]))
+		}
+		if s.locking {
+			s.remember(f.Name, rec.ID, identity(row[:f.lead]))
+		}
 		if err := give(rec); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// sumOf is a sum of a stored value in which no two are likely to be the same.
+func sumOf(stored any) string {
+	if stored == nil {
+		return "null"
+	}
+	sum := sha256.Sum256(fmt.Appendf(nil, "%T %s", stored, engine.StoredText(stored)))
+	return hex.EncodeToString(sum[:12])
 }
 
 // fulfils decides conditions for a row whose references have been learned.

@@ -54,7 +54,7 @@ func (s *session) Script(ctx context.Context, m *environment.Model, c environmen
 	case len(set.columns) == 0:
 		return "", nil
 	case c.Insert:
-		return fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s);", s.dialect.Place(f.place), strings.Join(set.columns, ", "), strings.Join(set.expressions, ", ")), nil
+		return fmt.Sprintf("%s INTO %s (%s) VALUES (%s);", verb(s.can.Insert, "INSERT"), s.dialect.Place(f.place), strings.Join(set.columns, ", "), strings.Join(set.expressions, ", ")), nil
 	}
 	stands := c.Key
 	if c.Was != nil {
@@ -64,7 +64,7 @@ func (s *session) Script(ctx context.Context, m *environment.Model, c environmen
 	if err != nil {
 		return "", fail("", err)
 	}
-	return fmt.Sprintf("UPDATE %s SET %s WHERE %s;", s.dialect.Place(f.place), set.list(), where), nil
+	return fmt.Sprintf("%s %s SET %s WHERE %s;", verb(s.can.Update, "UPDATE"), s.dialect.Place(f.place), set.list(), where), nil
 }
 
 // writtenWithKey gives the fields and values of a change, with those of the key where it

@@ -31,7 +31,8 @@ type session struct {
 	ready    map[string]bool // places to which records may be added
 	lastIDs  map[string]int  // by place, of those that are made here
 	counters map[string]catalog.Counter
-	locking  bool // rows read by key are going to be written
+	locking  bool                           // rows read by key are going to be written
+	met      map[string]map[string]identity // records read while locking, by type and ID
 
 	conditions map[string]*condition.Condition // of types that leave records out
 	outsiders  map[string]bool                 // types that can have records left out
@@ -48,10 +49,22 @@ const maxCached = 200_000
 const batch = 500
 
 func newSession(name string, d engine.Dialect, q engine.Queryer, places map[string]catalog.Place) *session {
-	s := &session{name: name, dialect: d, can: d.Can(), q: q, places: places, stmts: map[string]*sql.Stmt{}, ready: map[string]bool{}, lastIDs: map[string]int{}, counters: map[string]catalog.Counter{},
+	s := &session{name: name, dialect: d, can: d.Can(), q: q, places: places, stmts: map[string]*sql.Stmt{}, met: map[string]map[string]identity{}, ready: map[string]bool{}, lastIDs: map[string]int{}, counters: map[string]catalog.Counter{},
 		conditions: map[string]*condition.Condition{}, outsiders: map[string]bool{}}
 	s.forget()
 	return s
+}
+
+// remember keeps how a record that was read is told, so that it is found again whatever
+// becomes of its key. An ID that two records have tells neither.
+func (s *session) remember(typ, id string, of identity) {
+	if s.met[typ] == nil {
+		s.met[typ] = map[string]identity{}
+	}
+	if other, ok := s.met[typ][id]; ok && other.mapKey() != of.mapKey() {
+		of = nil
+	}
+	s.met[typ][id] = of
 }
 
 func (s *session) forget() {
@@ -108,6 +121,7 @@ type table struct {
 	*catalog.Type
 	place    string
 	columns  map[string]catalog.Column
+	noBulk   bool
 	identity []string // columns that tell a record: the internal id, else those of the key
 }
 
@@ -120,7 +134,7 @@ func (s *session) table(ctx context.Context, m *environment.Model, typ string) (
 	if err != nil {
 		return table{}, err
 	}
-	tab := table{Type: t, place: t.Place(m.Environment), columns: map[string]catalog.Column{}, identity: storedKey(t)}
+	tab := table{Type: t, place: t.Place(m.Environment), columns: map[string]catalog.Column{}, noBulk: places[t.Place(m.Environment)].NoBulk, identity: storedKey(t)}
 	for _, column := range places[tab.place].Columns {
 		tab.columns[column.Name] = column
 	}

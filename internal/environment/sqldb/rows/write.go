@@ -1,6 +1,7 @@
 package rows
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -165,7 +166,7 @@ func (w *writer) statement(ctx context.Context, c environment.Change) (statement
 		st.Args = append(st.Args, set.stored)
 	}
 	if c.Insert {
-		st.Place = t.place
+		st.Place, st.NoBulk = t.place, t.noBulk
 		if !w.ready[t.place] {
 			w.ready[t.place] = true
 			if err := w.dialect.BeforeInserts(ctx, w.q, t.place, t.ID); err != nil {
@@ -175,7 +176,7 @@ func (w *writer) statement(ctx context.Context, c environment.Change) (statement
 		st.Query = w.insert(st, 1)
 		return st, nil
 	}
-	ids, err := w.whereIs(ctx, c)
+	ids, err := w.whereIs(ctx, t, c)
 	if err != nil {
 		return st, err
 	}
@@ -186,8 +187,12 @@ func (w *writer) statement(ctx context.Context, c environment.Change) (statement
 	return st, nil
 }
 
-// whereIs locates the record of a change by its key, else by the key that it had.
-func (w *writer) whereIs(ctx context.Context, c environment.Change) ([]identity, error) {
+// whereIs locates the record of a change: where it has an internal id, by what told it when
+// it was read, else by its key or the key that it had.
+func (w *writer) whereIs(ctx context.Context, t table, c environment.Change) ([]identity, error) {
+	if id := w.met[c.Type][c.At]; c.At != "" && t.ID != "" && id != nil {
+		return []identity{id}, nil
+	}
 	found, err := w.locate(ctx, w.m, c.Type, []record.Key{c.Key})
 	if err != nil || len(found[c.Key.Order()]) > 0 || c.Was == nil {
 		return found[c.Key.Order()], err
@@ -216,13 +221,16 @@ func (w *writer) update(st *statement, t table, id identity, guard []guarded) {
 		}
 		st.hint = fmt.Sprintf("; its %s says that it refers to another record type, so that field has to be approved as well", g.column)
 	}
-	st.Query = fmt.Sprintf("UPDATE %s SET %s WHERE %s", w.dialect.Place(t.place), set, strings.Join(where, " AND "))
+	st.Query = fmt.Sprintf("%s %s SET %s WHERE %s", verb(w.can.Update, "UPDATE"), w.dialect.Place(t.place), set, strings.Join(where, " AND "))
 }
 
 func (w *writer) insert(st statement, rows int) string {
 	one := "(" + engine.Marks(len(st.Args)) + ")"
-	return fmt.Sprintf("INSERT INTO %s (%s) VALUES %s", w.dialect.Place(st.Place), strings.Join(st.Columns, ", "), strings.TrimSuffix(strings.Repeat(one+", ", rows), ", "))
+	return fmt.Sprintf("%s INTO %s (%s) VALUES %s", verb(w.can.Insert, "INSERT"), w.dialect.Place(st.Place), strings.Join(st.Columns, ", "), strings.TrimSuffix(strings.Repeat(one+", ", rows), ", "))
 }
+
+// verb is the engine's own word, or the usual one.
+func verb(own, usual string) string { return cmp.Or(own, usual) }
 
 // guarded is a field that must say one of some words for a reference to mean what was
 // approved.

@@ -53,6 +53,9 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 	if err != nil {
 		return nil, err
 	}
+	if err := engine.MarkPlaces(ctx, q, places, engine.HasAnyTrigger, "SELECT tbl_name FROM sqlite_schema WHERE type = 'trigger'"); err != nil {
+		return nil, err
+	}
 	return places, engine.AddTriggers(ctx, q, places, `SELECT tbl_name, sql FROM sqlite_schema WHERE type = 'trigger' AND sql LIKE '%UPDATE%' || tbl_name || '%SET%' ORDER BY 1, name`, engine.SetColumn)
 }
 

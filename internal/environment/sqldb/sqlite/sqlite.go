@@ -60,7 +60,8 @@ type dialect struct {
 
 // Can says what the engine offers.
 func (d dialect) Can() engine.Capabilities {
-	return engine.Capabilities{NoIDs: d.plain}
+	// A table may say ON CONFLICT REPLACE, which removes what is in the way without a word.
+	return engine.Capabilities{NoIDs: d.plain, Insert: "INSERT OR ABORT", Update: "UPDATE OR ABORT", Broken: broken}
 }
 
 func (dialect) Quote(name string) string {
@@ -90,6 +91,31 @@ func (dialect) BeginWrite(ctx context.Context, q engine.Queryer) error {
 }
 
 func (dialect) EndWrite(context.Context, engine.Queryer) {}
+
+// broken finds the rows whose deferred foreign keys do not hold: SQLite cannot be made to
+// check them before the commit, so they are looked up. Others hold at all times.
+func broken(ctx context.Context, q engine.Queryer) (map[string]string, error) {
+	var tables []string
+	err := engine.EachRow(ctx, q, func(rows *sql.Rows) error {
+		var name string
+		err := rows.Scan(&name)
+		tables = append(tables, name)
+		return err
+	}, "SELECT name FROM sqlite_schema WHERE type = 'table' AND sql LIKE '%DEFERRED%' ORDER BY 1")
+	out := map[string]string{}
+	for _, table := range tables {
+		if err != nil {
+			break
+		}
+		err = engine.EachRow(ctx, q, func(rows *sql.Rows) error {
+			var row, key, to string
+			err := rows.Scan(&row, &to, &key)
+			out[strings.Join([]string{table, row, to, key}, "\x00")] = fmt.Sprintf("a row of %s refers to one that is not in %s", table, to)
+			return err
+		}, `SELECT ifnull(rowid, ''), "parent", fkid FROM pragma_foreign_key_check(?)`, table)
+	}
+	return out, err
+}
 
 func (dialect) BeforeInserts(context.Context, engine.Queryer, string, string) error { return nil }
 

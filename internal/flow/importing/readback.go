@@ -1,0 +1,258 @@
+package importing
+
+import (
+	"context"
+	"crypto/sha256"
+	"fmt"
+	"slices"
+	"strings"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/match"
+	"anagram/internal/core/record"
+	"anagram/internal/core/show"
+	"anagram/internal/environment"
+	"anagram/internal/flow/session"
+	"anagram/internal/flow/standing"
+	"anagram/internal/store/docket"
+)
+
+// After everything was written the target is read again. What was written has to hold what
+// was approved and else what it held before; what was not to be written is as it was.
+
+// readBack reads what was written and gives what is not as it was approved.
+func readBack(ctx context.Context, s *session.Session, r Ready, target environment.Reader, rest Rest, total int) ([]LeftOut, error) {
+	s.Progress.Start("reading back", total)
+	defer s.Progress.Done()
+	var out []LeftOut
+	return out, r.pending(rest, func(t docket.Type, batch []*standing.Approval) error {
+		list, err := r.current(ctx, target, t, batch)
+		if err != nil {
+			return err
+		}
+		images, err := r.images(ctx, batch)
+		if err != nil {
+			return err
+		}
+		for _, n := range list {
+			message, err := r.otherwise(n, t, images[n.ID])
+			if err != nil {
+				return err
+			}
+			if message != "" {
+				out = append(out, LeftOut{Address: n.Address, Why: ReadBackDiffers, Message: message})
+			}
+		}
+		twice, err := r.heldTwice(ctx, target, t, list)
+		out = append(out, twice...)
+		s.Progress.Add(len(batch))
+		return err
+	})
+}
+
+// otherwise says how a record that was written reads back other than approved, "" where
+// it does not.
+func (r Ready) otherwise(n now, t docket.Type, image docket.Image) (string, error) {
+	target := r.Model.Environment
+	if len(n.here) != 1 {
+		return fmt.Sprintf("%s was written, but reading it back gives %d records with its key; something in %s changes what is written.", n.Address, len(n.here), target), nil
+	}
+	typ, _ := r.Model.Catalog.Type(t.Name)
+	here := n.here[0]
+	switch {
+	case n.Rekeys(r.Model.Catalog) && here.Was != nil:
+		return fmt.Sprintf("%s was to get this key and reads back as %s; something in %s changes what is written.",
+			n.Address, r.Model.Catalog.Address(t.Name, *here.Was), target), nil
+	case typ.ID != "" && image.ID != "" && image.ID != here.ID:
+		return fmt.Sprintf("%s had %s %s when it was read, and what reads back under its key has %s; something in %s changes what is written.", n.Address, typ.ID, image.ID, here.ID, target), nil
+	}
+	want := slices.Clone(n.source.Values)
+	if n.Status != match.New {
+		before, err := record.ParseLine([]byte(image.Line), t.Name, t.Fields, r.Model.Shapes)
+		if err != nil {
+			return "", err
+		}
+		for i, field := range t.Fields {
+			if !n.Writes(field.Name) || want[i].IsAbsent() {
+				want[i] = before.Values[i]
+			}
+		}
+	}
+	for _, d := range match.Compare(t.Fields, want, here.Values, nil) {
+		field := t.Fields[d.Field]
+		text := func(v record.Value) string { return show.Readable(show.Show(r.Model.Catalog, field, v)) }
+		switch {
+		case n.Writes(field.Name):
+			return fmt.Sprintf("%s: %s was written into field %s and reads back as %s; something in %s changes what is written.", n.Address, text(d.Source), field.Name, text(d.Target), target), nil
+		case n.Status != match.New && !r.follows(typ, field.Name):
+			return fmt.Sprintf("%s: field %s was not to be written; it was %s and is %s afterwards. %s", n.Address, field.Name, text(d.Source), text(d.Target), r.altered(field.Name)), nil
+		}
+	}
+	for i, column := range r.Beside[t.Name] {
+		if n.Status != match.New && i < len(image.Beside) && image.Beside[i] != here.Beside[i] {
+			return fmt.Sprintf("%s: %s was not to be written and holds something else afterwards. %s", n.Address, column, r.altered(column)), nil
+		}
+	}
+	return "", nil
+}
+
+// altered says what may be behind a field that changed by itself, and what to do.
+func (r Ready) altered(field string) string {
+	return fmt.Sprintf("Something in %s changes what is written. If the application fills %s by itself, put it under ignore: in the catalog and match again; else decline the record.", r.Model.Environment, field)
+}
+
+// follows reports whether the database itself changes a field when a key changes that it
+// refers to.
+func (r Ready) follows(t *catalog.Type, field string) bool {
+	place := r.Places[t.Place(r.Model.Environment)]
+	return slices.ContainsFunc(t.Stored(field), func(name string) bool {
+		c, _ := place.Column(name)
+		return c.Follows
+	})
+}
+
+// heldTwice finds written records that share with another one what the catalog says is
+// unique. What the database holds unique by itself it has refused already.
+func (r Ready) heldTwice(ctx context.Context, target environment.Reader, t docket.Type, list []now) ([]LeftOut, error) {
+	typ, _ := r.Model.Catalog.Type(t.Name)
+	var out []LeftOut
+	for _, set := range typ.Unique {
+		with := &environment.Values{Fields: set}
+		by := map[string]now{}
+		for _, n := range list {
+			if len(n.here) != 1 {
+				continue
+			}
+			values, ok := r.valuesOf(t, set, n.here[0])
+			touched := n.Status == match.New || slices.ContainsFunc(set, func(field string) bool { return n.Writes(field) })
+			if ok && touched {
+				with.Sets = append(with.Sets, values)
+				by[record.NewKey(values, nil).Order()] = n
+			}
+		}
+		if len(with.Sets) == 0 {
+			continue
+		}
+		for rec, err := range target.Read(ctx, r.Model, environment.Reading{Type: t.Name, Fields: t.Fields, With: with}) {
+			if err != nil {
+				return out, err
+			}
+			values, ok := r.valuesOf(t, set, rec)
+			n, wanted := by[record.NewKey(values, nil).Order()]
+			if ok && wanted && rec.Key.Order() != n.here[0].Key.Order() {
+				out = append(out, LeftOut{Address: n.Address, Why: ReadBackDiffers, Message: fmt.Sprintf("%s and %s would both have the same in %s, which the catalog holds unique. Match again to see it.",
+					n.Address, r.Model.Catalog.Address(t.Name, rec.Key), strings.Join(set, ", "))})
+			}
+		}
+	}
+	return out, nil
+}
+
+// valuesOf gives the values of some fields of a record; ok is false where one of them is
+// null or not known.
+func (r Ready) valuesOf(t docket.Type, set []string, rec record.Record) (values []record.Value, ok bool) {
+	for _, name := range set {
+		v := record.AbsentValue()
+		if at := record.FieldAt(t.Fields, name); at >= 0 {
+			v = rec.Values[at]
+		} else if at := record.FieldAt(r.Model.Shapes[t.Name], name); at >= 0 {
+			v = rec.Key.Parts()[at]
+		}
+		if v.IsAbsent() || v.IsNull() {
+			return nil, false
+		}
+		values = append(values, v)
+	}
+	return values, true
+}
+
+// others are the records that a docket knows in its target and that are not to be written,
+// with sums of what they were.
+type others map[int64]other
+
+type other struct {
+	typ, key, address string
+	sum               [sha256.Size]byte
+}
+
+// fewWatched is how many records are watched in any case; more are where a trigger may do
+// something to them.
+const fewWatched = 1000
+
+// watch reads the records that are not to be written, as far as the docket knows them.
+func watch(ctx context.Context, r Ready, target environment.Reader, rest Rest) (others, error) {
+	written := map[int64]bool{}
+	triggers := false
+	for _, a := range r.Standing.Approved {
+		if !rest.skips(a) {
+			written[a.ID] = true
+			typ, _ := r.Model.Catalog.Type(a.Type)
+			triggers = triggers || r.Places[typ.Place(r.Model.Environment)].AnyTrigger
+		}
+	}
+	out := others{}
+	for f, err := range r.Docket.Findings(ctx, docket.Filter{}) {
+		if err != nil {
+			return nil, err
+		}
+		if f.Target == "" || written[f.ID] {
+			continue
+		}
+		if out[f.ID] = (other{typ: f.Type, key: f.Key, address: f.Address}); len(out) > fewWatched && !triggers {
+			return others{}, nil
+		}
+	}
+	return out, out.sums(ctx, r, target, func(id int64, sum [sha256.Size]byte) {
+		o := out[id]
+		o.sum = sum
+		out[id] = o
+	})
+}
+
+// sums reads the records as they are now, by type and a batch at a time.
+func (o others) sums(ctx context.Context, r Ready, target environment.Reader, give func(id int64, sum [sha256.Size]byte)) error {
+	for _, t := range r.Docket.Types {
+		var ids []int64
+		for id, other := range o {
+			if other.typ == t.Name {
+				ids = append(ids, id)
+			}
+		}
+		slices.Sort(ids)
+		typ, _ := r.Model.Catalog.Type(t.Name)
+		fields := slices.DeleteFunc(slices.Clone(t.Fields), func(field record.Field) bool { return r.follows(typ, field.Name) })
+		for batch := range slices.Chunk(ids, readBatch) {
+			keys := make([]record.Key, len(batch))
+			for i, id := range batch {
+				var err error
+				if keys[i], err = r.Model.Shapes.ParseKey([]byte(o[id].key), t.Name); err != nil {
+					return err
+				}
+			}
+			lines := map[string][]string{}
+			for rec, err := range target.Read(ctx, r.Model, environment.Reading{Type: t.Name, Fields: fields, Keys: keys, Beside: r.Beside[t.Name]}) {
+				if err != nil {
+					return err
+				}
+				order := rec.Key.Order()
+				lines[order] = append(lines[order], fmt.Sprintf("%s %q %s", rec.ID, rec.Beside, record.AppendLine(nil, fields, rec)))
+			}
+			for i, id := range batch {
+				slices.Sort(lines[keys[i].Order()])
+				give(id, sha256.Sum256(fmt.Appendf(nil, "%q", lines[keys[i].Order()])))
+			}
+		}
+	}
+	return nil
+}
+
+// altered gives the records that are not as they were.
+func (o others) altered(ctx context.Context, r Ready, target environment.Reader) ([]LeftOut, error) {
+	var out []LeftOut
+	return out, o.sums(ctx, r, target, func(id int64, sum [sha256.Size]byte) {
+		if sum != o[id].sum && len(out) < maxFailures {
+			out = append(out, LeftOut{Address: o[id].address, Why: ReadBackDiffers, Message: fmt.Sprintf("%s was not to be written and is another one afterwards; something in %s changes it when others are written. Decline what changes it, or change the two together by hand.",
+				o[id].address, r.Model.Environment)})
+		}
+	})
+}
