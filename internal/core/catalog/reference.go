@@ -93,3 +93,28 @@ func (t *Type) takenUp(column string) bool {
 	}
 	return t.Serves(column)
 }
+
+// Together lists the pairs of fields of which one says what the other means: the field that
+// chooses the type of a reference, and two fields that share a column. To write one without
+// the other would change what that one refers to.
+func (t *Type) Together() [][2]string {
+	var out [][2]string
+	fields := sortedNames(t.Refers)
+	for i, field := range fields {
+		ref := t.Refers[field]
+		if ref.Chooser != "" {
+			out = append(out, [2]string{field, ref.Chooser})
+		}
+		for _, pair := range ref.Columns {
+			if slices.Contains(t.Key, pair.Here) && t.Refers[pair.Here].To == nil {
+				out = append(out, [2]string{field, pair.Here})
+			}
+		}
+		for _, other := range fields[i+1:] {
+			if (ref.Columns != nil || t.Refers[other].Columns != nil) && slices.ContainsFunc(t.Stored(other), func(column string) bool { return slices.Contains(t.Stored(field), column) }) {
+				out = append(out, [2]string{field, other})
+			}
+		}
+	}
+	return out
+}

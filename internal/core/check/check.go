@@ -45,6 +45,7 @@ const (
 	PairNotUsed          Code = "pair-not-used"
 	ReferredDiffers      Code = "referred-differs"
 	KeyInUse             Code = "key-in-use"
+	OtherTarget          Code = "other-target"
 )
 
 // Check is one thing that a person should know about a record or a docket.
@@ -120,6 +121,13 @@ func NotApproved(address string, n Need, target string, docket int, why string) 
 	c.Message = fmt.Sprintf("%s %s %s (field %s), which is not in %s and is in docket %d but not approved.", address, verb, n.Address, n.Field, target, docket)
 	c.Mend = fmt.Sprintf("Approve %s, or create it in %s and match again.", n.Address, target)
 	return c
+}
+
+// Apart checks that two fields are approved together of which one says what the other means.
+func Apart(address, written, other string) Check {
+	return Check{ReferenceNotApproved, Blocker,
+		fmt.Sprintf("%s: fields %s and %s tell together what the record refers to, and only %s is approved.", address, written, other, written),
+		fmt.Sprintf("Approve field %s as well, or decline field %s.", other, written)}
 }
 
 // NotRekeyed checks a need on the new key of a record that the target knows by another one

@@ -17,7 +17,9 @@ func Releases(source, target, sourceRelease, targetRelease, policy string) (c Ch
 		Mend:    fmt.Sprintf("Bring both to the same release, or change guard: {release: …} of %s in anagram.yaml.", target)}
 	switch {
 	case sourceRelease == "" || targetRelease == "":
-		c.Level = Caution
+		if policy != "exact" { // what is not known is not the same
+			c.Level = Caution
+		}
 		c.Mend = "Say where the release of both environments is to be had with release: in anagram.yaml, then export and match again."
 	case policy == "minor" && minor(sourceRelease) == minor(targetRelease):
 		c.Level = Caution

@@ -19,9 +19,9 @@ func TestReleases(t *testing.T) {
 		{"8", "9", "minor", Blocker},
 		{"8.4.1", "9.9", "off", ""},
 		{"8.4.1", "9.9", "", ""},
-		{"", "8.4.1", "exact", Caution},
+		{"", "8.4.1", "exact", Blocker},
 		{"8.4.1", "", "minor", Caution},
-		{"", "", "exact", Caution},
+		{"", "", "exact", Blocker},
 	} {
 		got, said := Releases("sandbox", "production", c.source, c.target, c.policy)
 		assert.Equal(t, c.want != "", said, "%v", c)

@@ -136,7 +136,7 @@ func like(ctx context.Context, s *session.Session, name string) (parcel.Manifest
 		return m, nil, err
 	}
 	defer env.Close()
-	self, err := fit.SideOf(ctx, s, env, c, name)
+	self, err := fit.SideOf(ctx, s, fit.Of(env), c, name)
 	if err != nil {
 		return m, nil, err
 	}

@@ -74,7 +74,7 @@ func Export(ctx context.Context, s *session.Session, r Request) (Result, error) 
 	if err != nil {
 		return result, err
 	}
-	self, err := fit.SideOf(ctx, s, env, c, r.Environment)
+	self, err := fit.SideOf(ctx, s, fit.Of(env), c, r.Environment)
 	if err != nil {
 		return result, err
 	}

@@ -14,9 +14,18 @@ import (
 
 // The fit of two environments: their releases and the settings that have to be equal.
 
+// Seen is what is read of an environment, with the catalog seen against it.
+type Seen struct {
+	environment.Reader
+	Fit catalog.Fit
+}
+
+// Of gives what is seen of an open environment.
+func Of(d session.Described) Seen { return Seen{d.Environment, d.Fit} }
+
 // setting reads the value of one record that holds a setting: the record type has
 // exactly one field beside its key. Nil is no such record, or null.
-func setting(ctx context.Context, env session.Described, c *catalog.Catalog, name, address string) (*string, error) {
+func setting(ctx context.Context, env Seen, c *catalog.Catalog, name, address string) (*string, error) {
 	p, err := record.ParsePattern(address)
 	if err != nil {
 		return nil, session.Usage("anagram.yaml: %v", err)
@@ -44,7 +53,7 @@ func setting(ctx context.Context, env session.Described, c *catalog.Catalog, nam
 }
 
 // releaseOf gives the release of an environment, "" where it is not known.
-func releaseOf(ctx context.Context, env session.Described, c *catalog.Catalog, e workspace.Environment) (string, error) {
+func releaseOf(ctx context.Context, env Seen, c *catalog.Catalog, e workspace.Environment) (string, error) {
 	if e.Release.Setting == "" {
 		return e.Release.Text, nil
 	}
@@ -56,7 +65,7 @@ func releaseOf(ctx context.Context, env session.Described, c *catalog.Catalog, e
 }
 
 // Settings reads the settings that have to be equal; those that are not there are left out.
-func Settings(ctx context.Context, s *session.Session, env session.Described, c *catalog.Catalog, name string) (map[string]string, error) {
+func Settings(ctx context.Context, s *session.Session, env Seen, c *catalog.Catalog, name string) (map[string]string, error) {
 	out := map[string]string{}
 	for _, address := range s.Workspace.MustAgree {
 		value, err := setting(ctx, env, c, name, address)
@@ -98,7 +107,7 @@ func Checks(s *session.Session, source, target Side, policy string) []check.Chec
 }
 
 // SideOf reads what the fit of an environment depends on.
-func SideOf(ctx context.Context, s *session.Session, env session.Described, c *catalog.Catalog, name string) (Side, error) {
+func SideOf(ctx context.Context, s *session.Session, env Seen, c *catalog.Catalog, name string) (Side, error) {
 	e, err := s.Workspace.Environment(name)
 	if err != nil {
 		return Side{}, err
@@ -119,7 +128,7 @@ func fitOf(ctx context.Context, s *session.Session, c *catalog.Catalog, source, 
 		if err != nil {
 			return nil, err
 		}
-		one, err := SideOf(ctx, s, env, c, name)
+		one, err := SideOf(ctx, s, Of(env), c, name)
 		_ = env.Close()
 		if err != nil {
 			return nil, err

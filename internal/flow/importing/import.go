@@ -8,9 +8,11 @@ import (
 	"slices"
 	"time"
 
+	"anagram/internal/core/check"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
 	"anagram/internal/flow/agreed"
+	"anagram/internal/flow/fit"
 	"anagram/internal/flow/session"
 	"anagram/internal/flow/sides"
 	"anagram/internal/flow/standing"
@@ -68,8 +70,8 @@ func Import(ctx context.Context, s *session.Session, d *docket.Docket, rehearse 
 		return result, err
 	}
 	defer env.Close()
-	if r, err = fits(ctx, r, env); err != nil {
-		return result, err
+	if r, err = fits(ctx, s, r, env); err != nil {
+		return result.Refused(err), err
 	}
 	begun, err := env.Begin(ctx)
 	if err != nil {
@@ -79,6 +81,10 @@ func Import(ctx context.Context, s *session.Session, d *docket.Docket, rehearse 
 	defer func() { _ = work.Rollback() }()
 	if !work.Transaction() {
 		return result, session.Usage("%s cannot take back what was written, so nothing is imported into it", d.Header.Target)
+	}
+	// Nobody else imports from here on, so what holds now holds to the end.
+	if err := guarded(ctx, s, r, begun); err != nil {
+		return result.Refused(err), err
 	}
 	run, err := d.StartRun(ctx, kind, s.Who, s.Now())
 	if err != nil {
@@ -194,7 +200,7 @@ func inTransaction(ctx context.Context, s *session.Session, r Ready, work enviro
 
 // fits refuses a target in which the catalog of the docket no longer holds, and gives what
 // is ready with the target's places.
-func fits(ctx context.Context, r Ready, env environment.Environment) (Ready, error) {
+func fits(ctx context.Context, s *session.Session, r Ready, env environment.Environment) (Ready, error) {
 	about, err := env.Describe(ctx)
 	if err != nil {
 		return r, err
@@ -217,11 +223,42 @@ func fits(ctx context.Context, r Ready, env environment.Environment) (Ready, err
 			return r, session.Usage("%s of %s %s. Decline the findings of %s, or keep it elsewhere", place.Name, name, why, typ)
 		}
 	}
+	address := r.Docket.Header.TargetAddress
+	if now := s.AddressOf(name, about.Address); now != address {
+		return r, &session.BlockedError{Docket: r.Docket.Header.Number, Checks: []check.Check{{Code: check.OtherTarget, Level: check.Blocker,
+			Message: fmt.Sprintf("%s is %s now; when docket %d was matched it was %s.", name, now, r.Docket.Header.Number, address),
+			Mend:    "Correct connect: of this environment in anagram.yaml, or match again."}}}
+	}
 	target := session.Described{Environment: env, About: about, Fit: c.Fits(name, about.Places)}
 	if problems := target.Problems(c, types); len(problems) > 0 {
 		return r, &session.CatalogError{Catalog: "the catalog in docket " + fmt.Sprint(r.Docket.Header.Number), Environment: name, Problems: problems}
 	}
+	r.Fit = target.Fit
 	return r.In(about.Places), nil
+}
+
+// guarded asks again whether source and target fit, as they are now and as the workspace
+// says now.
+func guarded(ctx context.Context, s *session.Session, r Ready, target environment.Reader) error {
+	h := r.Docket.Header
+	e, err := s.Workspace.Environment(h.Target)
+	if err != nil {
+		return err
+	}
+	there, err := fit.SideOf(ctx, s, fit.Seen{Reader: target, Fit: r.Fit}, r.Model.Catalog, h.Target)
+	if err != nil {
+		return err
+	}
+	var blockers []check.Check
+	for _, c := range fit.Checks(s, fit.Side{Name: h.Source, Release: h.Release, Settings: h.Settings}, there, e.Guard.Release) {
+		if c.Level == check.Blocker {
+			blockers = append(blockers, c)
+		}
+	}
+	if len(blockers) > 0 {
+		return &session.BlockedError{Docket: h.Number, Checks: blockers}
+	}
+	return nil
 }
 
 // settle reads the target to find out what came of a commit whose answer was lost:

@@ -33,6 +33,7 @@ type Ready struct {
 	// was compared, but are looked at to see that nobody alters them.
 	Places map[string]catalog.Place
 	Beside map[string][]string
+	Fit    catalog.Fit // the docket's catalog seen against the target
 }
 
 // In gives what is ready with what the target tells of its places.

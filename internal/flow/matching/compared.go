@@ -5,8 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
-	"slices"
-	"strings"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
@@ -166,7 +164,7 @@ func (c compared) header(out *sink) (docket.Header, error) {
 	}
 	h := docket.Header{
 		Number: c.number, Parcel: library.NameOf(c.parcel), ParcelFile: file, ParcelSeal: p.Seal, Source: p.Source,
-		ExportedAt: p.ExportedAt, ExportedBy: p.ExportedBy, Target: c.target, TargetAddress: c.env.About.Address,
+		ExportedAt: p.ExportedAt, ExportedBy: p.ExportedBy, Target: c.target, TargetAddress: c.session.AddressOf(c.target, c.env.About.Address), Release: p.Release, Settings: p.Settings,
 		MatchedAt: docket.Stamp(c.session.Now()), MatchedBy: c.session.Who, Keys: p.Keys, NotCompared: out.left, Program: c.session.Program,
 		Paired: c.pairs, Resealed: p.Resealed, ByHand: p.Origin != "",
 	}
@@ -232,15 +230,20 @@ type target struct {
 // workspace's catalog says now: records would be matched by the wrong fields.
 func sameKeys(p *parcel.Reader, c *catalog.Catalog, name string) error {
 	for _, pt := range p.Manifest.Types {
-		was, ok := p.Catalog.Type(pt.Name)
-		if !ok {
+		if _, ok := p.Catalog.Type(pt.Name); !ok {
 			return &parcel.Error{Parcel: p.Path(), File: "parcel.json", Message: fmt.Sprintf("it holds records of %q, which its own catalog does not describe", pt.Name)}
 		}
-		now, here := c.Type(pt.Name)
-		if !here {
+		if _, here := c.Type(pt.Name); !here {
 			return session.Usage("The parcel holds records of %s, which %s does not describe%s Describe it, or export without it", pt.Name, name, orEnd(yamldoc.Nearest(pt.Name, c.Names())))
 		}
-		if changed := keyChange(was, now); changed != nil {
+	}
+	// What records are referred to by counts as well.
+	for _, was := range p.Catalog.Types {
+		now, here := c.Type(was.Name)
+		if _, has := p.Manifest.Keys[was.Name]; !has || !here {
+			continue
+		}
+		if changed := now.MeansOther(was, "when the parcel was exported"); changed != nil {
 			return session.Usage("%s says %v. Export again, then match", name, changed)
 		}
 	}
@@ -252,19 +255,6 @@ func orEnd(near string) string {
 		return "."
 	}
 	return near
-}
-
-// keyChange says how a type's key or references changed, nil where they did not.
-func keyChange(was, now *catalog.Type) error {
-	if !slices.Equal(was.Key, now.Key) {
-		return fmt.Errorf("the key of %s is %v; when the parcel was exported it was %v", was.Name, now.Key, was.Key)
-	}
-	for field, ref := range was.Refers {
-		if !slices.Equal(now.Refers[field].To, ref.To) || (now.Refers[field].Inside == nil) != (ref.Inside == nil) {
-			return fmt.Errorf("field %s of %s refers to %q; when the parcel was exported it was %q", field, was.Name, strings.Join(now.Refers[field].To, ", "), strings.Join(ref.To, ", "))
-		}
-	}
-	return nil
 }
 
 // openTarget opens the target of a match.

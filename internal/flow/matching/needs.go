@@ -28,7 +28,7 @@ func checkFit(ctx context.Context, c compared, out *sink) error {
 			return err
 		}
 		policy = e.Guard.Release
-		if target, err = fit.SideOf(ctx, c.session, c.env, c.catalog, c.target); err != nil {
+		if target, err = fit.SideOf(ctx, c.session, fit.Of(c.env), c.catalog, c.target); err != nil {
 			return err
 		}
 	}

@@ -2,6 +2,7 @@ package session
 
 import (
 	"context"
+	"path/filepath"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/environment"
@@ -24,6 +25,20 @@ func (s *Session) Open(ctx context.Context, name string, readOnly bool) (environ
 		return nil, err
 	}
 	return connect.Open(ctx, connect.Target{Name: name, Scheme: e.Scheme(), Address: address, Password: password, ReadOnly: readOnly})
+}
+
+// AddressOf says where an environment is, as it is compared later: what a server tells, and
+// of a file its path, from the workspace where it is in there, as workspaces move.
+func (s *Session) AddressOf(name, told string) string {
+	e, err := s.Workspace.Environment(name)
+	if err != nil || e.Scheme() != "sqlite" && e.Scheme() != "folder" {
+		return told
+	}
+	path := s.Workspace.Path(e.Address())
+	if inside, err := filepath.Rel(s.Workspace.Dir, path); err == nil && filepath.IsLocal(inside) {
+		path = filepath.ToSlash(inside)
+	}
+	return e.Scheme() + ":" + path
 }
 
 func (s *Session) passwordSource(e workspace.Environment) connect.PasswordSource {

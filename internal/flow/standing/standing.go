@@ -19,6 +19,7 @@ type Approval struct {
 	Status   match.Status
 	fields   []string // of a changed finding: those that may be written
 	declined []string // of a new finding: those that may not
+	differs  []string // fields in which both sides differ, or that a new finding has
 	Needs    []docket.Need
 	After    []int64 // findings that give up a value which this one gets
 }
@@ -108,6 +109,9 @@ func approvals(ctx context.Context, d *docket.Docket) ([]*Approval, error) {
 			continue
 		}
 		a := &Approval{ID: f.ID, Type: f.Type, Address: f.Address, Status: f.Status}
+		for _, field := range f.Fields {
+			a.differs = append(a.differs, field.Field)
+		}
 		if !f.Adds() {
 			a.fields = f.ApprovedFields()
 			out = append(out, a)
@@ -151,6 +155,18 @@ func (r reading) own(a *Approval) []check.Check {
 	for _, found := range r.static[a.ID] {
 		if found.Level == check.Blocker && !a.escapes(found) {
 			out = append(out, found.Check)
+		}
+	}
+	if t, ok := r.d.Catalog.Type(a.Type); ok {
+		for _, both := range t.Together() {
+			one, other := both[0], both[1]
+			if !slices.Contains(a.differs, one) || !slices.Contains(a.differs, other) || a.Writes(one) == a.Writes(other) {
+				continue
+			}
+			if !a.Writes(one) {
+				one, other = other, one
+			}
+			out = append(out, check.Apart(a.Address, one, other))
 		}
 	}
 	t, _ := r.d.Type(a.Type)

@@ -37,6 +37,9 @@ type Header struct {
 	ExportedBy    string `json:"exported_by"`
 	Target        string `json:"target"`
 	TargetAddress string `json:"target_address"`
+	// Release and Settings are the source's: what has to fit is asked again at the import.
+	Release  string            `json:"release,omitempty"`
+	Settings map[string]string `json:"settings,omitempty"`
 	// The target of a match of two parcels; "" where it is an environment.
 	TargetParcel     string `json:"target_parcel,omitempty"`
 	TargetExportedAt string `json:"target_exported_at,omitempty"`

@@ -35,7 +35,10 @@ func Open(ctx context.Context, name, address, password string, readOnly bool) (e
 	// settings are, so that nothing is rounded or shifted.
 	for setting, value := range map[string]string{
 		"DateStyle": "ISO, YMD", "TimeZone": "UTC", "IntervalStyle": "iso_8601", "extra_float_digits": "3", "bytea_output": "hex",
-		"client_encoding": "UTF8", "application_name": "anagram", "lock_timeout": fmt.Sprint(engine.Wait.Milliseconds()),
+		"client_encoding": "UTF8", "application_name": "anagram",
+		// Rows that are hidden from the account would look as if they were not there.
+		"row_security": "off",
+		"lock_timeout": fmt.Sprint(engine.Wait.Milliseconds()),
 	} {
 		config.RuntimeParams[setting] = value
 	}
@@ -232,6 +235,9 @@ func (d dialect) Explain(err error) (message, mend string) {
 		return fmt.Sprintf("%s refuses the account %s.", d.host, d.account), "Check the password: of this environment in anagram.yaml, or PostgreSQL's own password file."
 	case pg.Code == "3D000":
 		return fmt.Sprintf("%s has no database %q.", d.host, d.database), "Correct connect: of this environment in anagram.yaml."
+	case pg.Code == "42501" && strings.Contains(pg.Message, "row-level security"):
+		return fmt.Sprintf("row-level security hides rows from the account %s, so what is missing cannot be told from what is hidden: %s.", d.account, pg.Message),
+			"Use an account that sees all rows, such as the owner of the table or one with BYPASSRLS."
 	case pg.Code == "42501":
 		return fmt.Sprintf("the account %s may not do this: %s.", d.account, pg.Message), "Ask for the right, or use another account."
 	case pg.Code == "55P03":
