@@ -84,7 +84,9 @@ func TestOnlyWhatWasApprovedChanges(t *testing.T) {
 			},
 			says: "UNIQUE constraint failed: items.f1", want: "A,t,t,e B,B,t,e C,s,t,e"},
 		"what the catalog holds unique": {catalog: ", unique: [[f1]]",
-			target:  func(string) []string { return []string{"INSERT INTO items (id, code, f1, f2, extra) VALUES (9, 'Z', 's', 't', 'e')"} },
+			target: func(string) []string {
+				return []string{"INSERT INTO items (id, code, f1, f2, extra) VALUES (9, 'Z', 's', 't', 'e')"}
+			},
 			says:    "item/A and item/Z would both have the same in f1, which the catalog holds unique.",
 			approve: []string{"item/A", "--field", "f1"}, want: before + " Z,s,t,e"},
 	} {
@@ -175,5 +177,181 @@ func TestKeysThatMove(t *testing.T) {
 			assert.Equal(t, []string{"is new|A|4", "was A|C|1", "was A|C|3", "was B|B|2"}, lines(t, target, "SELECT name, ms.code, coalesce(no, 0) FROM ms LEFT JOIN ks ON m_id = ms.id ORDER BY 1, 3"))
 			p.must(0, "match", "q", "--against", "target")
 		})
+	}
+}
+
+// A reference means what was approved only with what says to which type it goes, and with
+// what shares a column with it.
+func TestWhatMeansSomethingOnlyTogether(t *testing.T) {
+	t.Parallel()
+	const chooser = "types:\n  a: {at: a, key: [code], id: id}\n  b: {at: b, key: [code], id: id}\n  u: {at: u, key: [code], id: id, refers: {obj: {by: kind, to: {A: a, B: b}}}}\n"
+	for _, engine := range everyEngine {
+		t.Run(engine, func(t *testing.T) {
+			t.Parallel()
+			p, source, target := pair(t, engine, chooser, "CREATE TABLE a (id INTEGER PRIMARY KEY, code VARCHAR(9))", "CREATE TABLE b (id INTEGER PRIMARY KEY, code VARCHAR(9))",
+				"CREATE TABLE u (id INTEGER PRIMARY KEY, code VARCHAR(9), kind VARCHAR(1), obj INTEGER)")
+			run(t, source, "INSERT INTO a VALUES (1,'X')", "INSERT INTO b VALUES (1,'Y')", "INSERT INTO u VALUES (1,'U','B',1)")
+			run(t, target, "INSERT INTO a VALUES (1,'X')", "INSERT INTO b VALUES (1,'Y')", "INSERT INTO u VALUES (1,'U','A',1)")
+			p.must(3, "match", "source", "--against", "target", "--name", "p")
+			for _, fields := range [][2]string{{"kind", "obj"}, {"obj", "kind"}} {
+				p.must(0, "hold", "u/U")
+				r := p.must(0, "approve", "u/U", "--field", fields[0])
+				assert.Contains(t, words(r.out), fmt.Sprintf("reference-not-approved: u/U: fields %s and %s tell together what the record refers to, and only %s is approved. Approve field %s as well, or decline field %s.",
+					fields[0], fields[1], fields[0], fields[1], fields[0]))
+				p.must(4, "import")
+				p.must(0, "decline", "u/U", "--field", fields[0])
+			}
+			assert.Equal(t, []string{"A|1"}, lines(t, target, "SELECT kind, obj FROM u"))
+			p.must(0, "approve", "u/U", "--field", "kind")
+			p.must(0, "approve", "u/U", "--field", "obj")
+			p.must(0, "import")
+			assert.Equal(t, []string{"B|1"}, lines(t, target, "SELECT kind, obj FROM u"))
+		})
+	}
+}
+
+// What has to fit is asked when it counts: at the import, as it is then.
+func TestGuardsAreMetAtTheImport(t *testing.T) {
+	t.Parallel()
+	const config = `environments:
+  source: {connect: "sqlite:source.db", release: {setting: setting/version}}
+  target: {connect: "sqlite:target.db", release: {setting: setting/version}, guard: {release: exact}}
+must_agree: [setting/currency]
+`
+	tables := "CREATE TABLE settings (code TEXT PRIMARY KEY, value TEXT); CREATE TABLE units (unit_id INTEGER PRIMARY KEY, code TEXT, name TEXT); INSERT INTO settings VALUES ('version', '8'), ('currency', 'EUR');"
+	for name, c := range map[string]struct {
+		change func(p *place)
+		says   string
+	}{
+		"the release moved": {func(p *place) { p.sql("target", "UPDATE settings SET value = '9' WHERE code = 'version'") }, "release: source has release 8, target has release 9."},
+		"it is not known":   {func(p *place) { p.sql("target", "DELETE FROM settings WHERE code = 'version'") }, "release: source has release 8, target has release unknown."},
+		"a setting moved":   {func(p *place) { p.sql("target", "UPDATE settings SET value = 'CHF' WHERE code = 'currency'") }, "must-agree: setting/currency has to be equal on both sides"},
+		"more has to agree": {func(p *place) { p.write("anagram.yaml", strings.Replace(config, "[", "[setting/other, ", 1)) }, "must-agree: setting/other has to be equal on both sides"},
+		"it is elsewhere": {func(p *place) {
+			p.write("other.db", string(p.read("target.db")))
+			p.write("anagram.yaml", strings.Replace(config, "target.db", "other.db", 1))
+		}, "other-target: target is sqlite:other.db now; when docket 1 was matched it was sqlite:target.db."},
+		"nothing moved": {func(p *place) {}, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := newPlace(t, "types:\n  setting: {at: settings, key: [code]}\n  unit: {at: units, key: [code], id: unit_id}\n", tables+"INSERT INTO units VALUES (1, 'mg', 'new');", tables+"INSERT INTO units VALUES (7, 'mg', 'old');")
+			p.write("anagram.yaml", config)
+			p.must(3, "match", "source", "--against", "target", "--name", "p")
+			p.must(0, "approve", "*")
+			c.change(p)
+			if c.says == "" {
+				p.must(0, "import")
+				return
+			}
+			for _, args := range [][]string{{"import", "--rehearse"}, {"import"}} {
+				assert.Contains(t, words(p.must(4, args...).err), c.says)
+			}
+			assert.Equal(t, []string{"old"}, p.rows("target", "SELECT name FROM units"))
+		})
+	}
+}
+
+// What a key means travels with the parcel.
+func TestAKeyMeansTheSameWhenItIsMatched(t *testing.T) {
+	t.Parallel()
+	for change, says := range map[string]string{
+		", fold_case: [code]":         "key field code of item is compared with fold_case; when the parcel was exported it was exactly",
+		", trim: [code]":              "key field code of item is compared with trim; when the parcel was exported it was exactly",
+		`, only: "f1 == 's'"`:         `only: of item is "f1 == 's'"; when the parcel was exported it was ""`,
+		", blank_is_null: [code, f1]": "key field code of item is compared with blank_is_null",
+	} {
+		p := newPlace(t, "types:\n  item: {at: items, key: [code], id: id}\n", fieldsTable+"INSERT INTO items (code, f1) VALUES ('a','s');", fieldsTable+"INSERT INTO items (code, f1) VALUES ('A','s');")
+		p.must(0, "export", "source", "--name", "p")
+		p.write("catalog.yaml", "types:\n  item: {at: items, key: [code], id: id"+change+"}\n")
+		assert.Contains(t, words(p.must(2, "match", "p", "--against", "target").err), says)
+		p.run("match", "source", "--against", "target", "--name", "q")
+		assert.FileExists(t, p.path("dockets/0001.docket"), "the mend: export again")
+	}
+}
+
+// Rows that are hidden from the account are not taken for missing.
+func TestHiddenRowsAreNotMissing(t *testing.T) {
+	t.Parallel()
+	p, address, db := serverPlace(t, "postgres")
+	run(t, db, "ALTER TABLE units ENABLE ROW LEVEL SECURITY", "CREATE POLICY mine ON units USING (code <> 'mg')")
+	mine := account(t, "postgres", address, db, "GRANT SELECT, INSERT, UPDATE ON ALL TABLES IN SCHEMA public TO {who}")
+	p.write("password.txt", secretWord+"\n")
+	p.target(mine, "{file: password.txt}")
+	r := p.must(1, "match", "source", "--against", "target", "--name", "p")
+	assert.Contains(t, words(r.err), "row-level security hides rows from the account")
+	assert.Contains(t, words(r.err), "Use an account that sees all rows, such as the owner of the table or one with BYPASSRLS.")
+	p.target(address, "") // the mend
+	p.must(3, "match", "p", "--against", "target")
+}
+
+// A record that was taken out of use in the target is not made a second time; where another
+// type of the catalog takes it and the target allows both, it is another record.
+func TestWhatIsOutsideIsNotMadeTwice(t *testing.T) {
+	t.Parallel()
+	for _, engine := range everyEngine {
+		t.Run(engine, func(t *testing.T) {
+			t.Parallel()
+			p, source, target := pair(t, engine, "types:\n  item: {at: items, key: [code], id: {field: id, made_by: largest}, only: \"state == 'A'\"}\n",
+				"CREATE TABLE items (id INTEGER PRIMARY KEY, code VARCHAR(9), state VARCHAR(1), name VARCHAR(9))")
+			run(t, source, "INSERT INTO items VALUES (1,'X','A','x'),(2,'Y','A','y')")
+			run(t, target, "INSERT INTO items VALUES (5,'X','R','old'),(6,'Z','R','old')")
+			p.must(3, "match", "source", "--against", "target", "--name", "p")
+			f := p.review()
+			assert.Equal(t, []string{"conflict", "new"}, []string{f["item/X"].Status, f["item/Y"].Status})
+			assert.Equal(t, []string{"held-outside"}, f["item/X"].Reasons)
+			text := words(p.must(0, "review").out)
+			assert.Contains(t, text, "blocker held-outside: item/X is in target already, but only: of item in the catalog leaves it out there (id 5); it would be made a second time. Bring it back into use in target and match again, or decline it.")
+			assert.Contains(t, words(p.must(0, "approve", "*", "--take", "source").out), "1 conflict passed over")
+			p.must(0, "import")
+			assert.Equal(t, []string{"X|R|old", "Y|A|y", "Z|R|old"}, lines(t, target, "SELECT code, state, name FROM items ORDER BY code"))
+			run(t, target, "UPDATE items SET state = 'A' WHERE code = 'X'") // the mend
+			p.must(3, "match", "p", "--against", "target")
+			assert.Equal(t, "changed", p.review()["item/X"].Status)
+
+			run(t, source, "INSERT INTO items VALUES (3,'Z','A','z')")
+			p.write("catalog.yaml", string(p.read("catalog.yaml"))+"  old: {at: items, key: [code], id: {field: id, made_by: largest}, only: \"state == 'R'\"}\n")
+			p.must(3, "match", "source", "--against", "target", "--name", "q")
+			assert.Equal(t, "new", p.review()["item/Z"].Status)
+			run(t, target, "CREATE UNIQUE INDEX codes ON items (code)")
+			p.must(3, "match", "q", "--against", "target")
+			assert.Equal(t, "conflict", p.review()["item/Z"].Status)
+		})
+	}
+}
+
+// New records that require each other are found when they are matched.
+func TestCirclesAreFoundAtTheMatch(t *testing.T) {
+	t.Parallel()
+	p := newPlace(t, "types:\n  a: {at: a, key: [code], id: id, refers: {b_id: b}}\n  b: {at: b, key: [code], id: id, refers: {a_id: a}}\n",
+		"CREATE TABLE a (id INTEGER PRIMARY KEY, code TEXT, b_id INTEGER NOT NULL); CREATE TABLE b (id INTEGER PRIMARY KEY, code TEXT, a_id INTEGER NOT NULL); INSERT INTO a VALUES (1,'X',1),(2,'Y',1); INSERT INTO b VALUES (1,'X',1);",
+		"CREATE TABLE a (id INTEGER PRIMARY KEY, code TEXT, b_id INTEGER NOT NULL); CREATE TABLE b (id INTEGER PRIMARY KEY, code TEXT, a_id INTEGER NOT NULL); INSERT INTO a VALUES (7,'Q',7); INSERT INTO b VALUES (7,'Q',7);")
+	r := p.must(3, "match", "source", "--against", "target", "--name", "p")
+	assert.Contains(t, r.out, "2 blockers")
+	assert.Contains(t, words(p.must(0, "review").out), "blocker circle: a/X and b/X require each other, so none of them can be written first. Make one of them in target by hand, with a reference to a record that is there, and match again; or decline them.")
+	p.must(0, "approve", "*")
+	p.must(4, "import")
+	p.sql("target", "INSERT INTO b VALUES (8,'X',7)") // the mend
+	p.must(3, "match", "p", "--against", "target")
+	p.must(0, "approve", "*")
+	p.must(0, "import")
+	p.must(0, "match", "p", "--against", "target")
+}
+
+// The server gives no number that an import has written, and refuses what it refuses at any
+// count of records.
+func TestNumbersThatTheServerGives(t *testing.T) {
+	t.Parallel()
+	for _, count := range []int{1, 9} {
+		p, source, target := pair(t, "postgres", "types:\n  item: {at: items, key: [no]}\n  always: {at: always, key: [no]}\n",
+			"CREATE TABLE items (no SERIAL PRIMARY KEY, name TEXT)", "CREATE TABLE always (no INTEGER GENERATED ALWAYS AS IDENTITY PRIMARY KEY, name TEXT)")
+		run(t, source, fmt.Sprintf("INSERT INTO items (name) SELECT 'n' FROM generate_series(1, %d)", count), fmt.Sprintf("INSERT INTO always (name) SELECT 'n' FROM generate_series(1, %d)", count))
+		p.must(3, "match", "source", "--against", "target", "--name", "p")
+		p.must(0, "approve", "*")
+		assert.Contains(t, words(p.must(1, "import").out), "always/1 in target")
+		p.must(0, "decline", "always/*")
+		p.must(0, "import")
+		run(t, target, "INSERT INTO items (name) VALUES ('by the application')")
+		assert.Equal(t, []string{fmt.Sprint(count + 1)}, lines(t, target, "SELECT max(no) FROM items"))
 	}
 }

@@ -43,6 +43,9 @@ type Reading struct {
 	// Beside names columns of the place of which sums are wanted as well, however they are
 	// stored; they are never brought here themselves.
 	Beside []string
+	// OnlyOutside, with Keys, asks for the records that the type's own only leaves out,
+	// instead of those that it does not.
+	OnlyOutside bool
 	// Outside, where it is given, counts the records that the type's only leaves out.
 	Outside *int
 }

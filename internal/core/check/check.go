@@ -46,6 +46,8 @@ const (
 	ReferredDiffers      Code = "referred-differs"
 	KeyInUse             Code = "key-in-use"
 	OtherTarget          Code = "other-target"
+	HeldOutsideCode      Code = "held-outside"
+	CircleCode           Code = "circle"
 )
 
 // Check is one thing that a person should know about a record or a docket.
@@ -121,6 +123,29 @@ func NotApproved(address string, n Need, target string, docket int, why string) 
 	c.Message = fmt.Sprintf("%s %s %s (field %s), which is not in %s and is in docket %d but not approved.", address, verb, n.Address, n.Field, target, docket)
 	c.Mend = fmt.Sprintf("Approve %s, or create it in %s and match again.", n.Address, target)
 	return c
+}
+
+// HeldOutside checks a record that would be new though the target has it: the condition of
+// its type leaves it out there.
+func HeldOutside(address, typ, target, id string, there Side) Check {
+	changed := ""
+	if there.At != "" {
+		changed = ", last changed " + there.changed()
+	}
+	return Check{HeldOutsideCode, Blocker,
+		fmt.Sprintf("%s is in %s already, but only: of %s in the catalog leaves it out there (%s%s); it would be made a second time.", address, target, typ, id, changed),
+		fmt.Sprintf("Bring it back into use in %s and match again, or decline it.", target)}
+}
+
+// Circle checks records that require each other, so that none of them can be written first.
+func Circle(address, others, target string) Check {
+	if others == "" {
+		return Check{CircleCode, Blocker, address + " requires itself, so it cannot be written first.",
+			fmt.Sprintf("Make it in %s by hand and match again; or decline it.", target)}
+	}
+	return Check{CircleCode, Blocker,
+		fmt.Sprintf("%s and %s require each other, so none of them can be written first.", address, others),
+		fmt.Sprintf("Make one of them in %s by hand, with a reference to a record that is there, and match again; or decline them.", target)}
 }
 
 // Apart checks that two fields are approved together of which one says what the other means.

@@ -45,6 +45,9 @@ const (
 	RetiredInTarget Reason = "retired-in-target"
 	// Taken is not found by Join, but once it is known who holds what in the target.
 	Taken Reason = "taken"
+	// HeldOutside is a record that would be new though the target has it, out of the type's
+	// scope.
+	HeldOutside Reason = "held-outside"
 )
 
 // Moved says which side changed a field since the value both last agreed on.

@@ -37,7 +37,9 @@ func Propose(status Status, moved Moved) Proposal {
 }
 
 // Hopeless reports whether no choice of a side can settle a conflict.
-func Hopeless(reasons []Reason) bool { return slices.Contains(reasons, Ambiguous) }
+func Hopeless(reasons []Reason) bool {
+	return slices.Contains(reasons, Ambiguous) || slices.Contains(reasons, HeldOutside)
+}
 
 // Adds reports whether an import makes the record new in the target: it is new, or the
 // target removed it, or it is new and something else that it has is taken there.

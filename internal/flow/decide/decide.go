@@ -58,6 +58,13 @@ func Decide(ctx context.Context, s *session.Session, d *docket.Docket, r Request
 	case r.Take != "" && r.Decision != docket.Approved:
 		return result, session.Usage("--take goes with approve: it says whose values are approved")
 	}
+	runs, err := d.Runs(ctx)
+	if err != nil {
+		return result, err
+	}
+	if _, open := docket.LastUnsettled(runs); open {
+		return result, session.Usage("It is not known yet how the last import of docket %d ended, so nothing is decided on top of it. Find it out with anagram import %d, then decide", d.Header.Number, d.Header.Number)
+	}
 	filter, err := findingFilter(d, r.Patterns, r.Statuses, r.Types)
 	if err == nil {
 		filter, err = d.WithNames(ctx, filter)

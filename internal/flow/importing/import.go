@@ -33,6 +33,8 @@ type Result struct {
 	Earlier  bool // an earlier import of this docket was interrupted
 	Seconds  float64
 	Open     int // findings that still ask for a decision
+	// Before is an earlier import of which was found out only now how it ended.
+	Before *Settled
 	// Settled says that the answer to the commit was lost, and reading the target showed
 	// what came of it.
 	Settled bool
@@ -52,6 +54,10 @@ func Import(ctx context.Context, s *session.Session, d *docket.Docket, rehearse 
 		return result, err
 	}
 	defer unlock()
+	// An import of which nobody knows how it ended comes first.
+	if result.Before, err = settleLast(ctx, s, d); err != nil {
+		return result, err
+	}
 	r, rest, err := Prepare(ctx, s, d)
 	if err != nil {
 		return result.Refused(err), err
@@ -97,13 +103,13 @@ func Import(ctx context.Context, s *session.Session, d *docket.Docket, rehearse 
 		result.New, result.Changed, result.Verified = one.written.New, one.written.Changed, true
 		if rehearse {
 			err = work.Rollback()
-		} else {
+		} else if err = d.AboutToCommit(ctx, run, result.New, result.Changed, len(one.rest.left)); err == nil {
 			err = work.Commit(ctx)
 		}
 	}
 	result.Outcome, err = outcomeOf(ctx, idle, err, one.failures)
 	if result.Outcome == docket.Unknown { // the answer was lost; the target knows
-		if outcome := settle(context.WithoutCancel(ctx), s, r, one.rest); outcome != docket.Unknown {
+		if outcome := r.found(context.WithoutCancel(ctx), s, one.rest); outcome != docket.Unknown {
 			result.Outcome, result.Settled, err = outcome, true, nil
 		}
 	}
@@ -259,36 +265,6 @@ func guarded(ctx context.Context, s *session.Session, r Ready, target environmen
 		return &session.BlockedError{Docket: h.Number, Checks: blockers}
 	}
 	return nil
-}
-
-// settle reads the target to find out what came of a commit whose answer was lost:
-// imported where every record is as approved, failed where none is, else unknown.
-func settle(ctx context.Context, s *session.Session, r Ready, rest Rest) string {
-	env, err := s.Open(ctx, r.Model.Environment, true)
-	if err != nil {
-		return docket.Unknown
-	}
-	defer env.Close()
-	names, err := sides.PairsOf(r.Docket) // as they were, not as they are now
-	if err != nil {
-		return docket.Unknown
-	}
-	as, other := 0, 0
-	err = EachNow(ctx, r, sides.Renamed(env, names), rest, func(_ *standing.Approval, asApproved bool) {
-		if asApproved {
-			as++
-		} else {
-			other++
-		}
-	})
-	switch {
-	case err != nil, as > 0 && other > 0:
-		return docket.Unknown
-	case as > 0:
-		return docket.Imported
-	default:
-		return docket.Failed
-	}
 }
 
 // EachNow tells of each approval that was to be written whether the target holds what was

@@ -124,7 +124,9 @@ func Prepare(ctx context.Context, s *session.Session, d *docket.Docket) (Ready, 
 	}
 	runs, err := d.Runs(ctx)
 	for _, run := range runs {
-		r.Earlier = r.Earlier || run.Unsettled()
+		if run.Kind == docket.ImportRun { // the last one counts
+			r.Earlier = run.EndedAt == "" || run.Unsettled()
+		}
 	}
 	return r, rest, err
 }

@@ -27,6 +27,9 @@ func found(ctx context.Context, c compared, w atWork, of match.Finding, collect 
 		return err
 	}
 	collect.renames.note(f)
+	if err := collect.outside.note(ctx, c, w, f, out); err != nil {
+		return err
+	}
 	if err := collect.claims.note(ctx, c, w, f, out); err != nil {
 		return err
 	}

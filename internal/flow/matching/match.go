@@ -119,10 +119,16 @@ func afterwards(ctx context.Context, c compared, out *sink) error {
 	if err := oneSided(ctx, c, out); err != nil || c.against != nil { // into a parcel nothing will be imported
 		return err
 	}
+	if err := outside(ctx, out); err != nil {
+		return err
+	}
 	if err := taken(ctx, c, out); err != nil {
 		return err
 	}
 	if err := resolveNeeds(ctx, c, out); err != nil {
+		return err
+	}
+	if err := circles(ctx, c, out); err != nil {
 		return err
 	}
 	return referredDiffers(ctx, c, out)
@@ -141,6 +147,7 @@ type collectors struct {
 	renames *renames  // nil where none are looked for
 	claims  *claiming // nil where nothing is unique beside the key
 	rules   *ruling   // nil where the target has no rules
+	outside *outsiders
 }
 
 func matchType(ctx context.Context, c compared, t *catalog.Type, pt parcel.Type, likely *likelyNames, out *sink) error {
@@ -167,6 +174,9 @@ func matchType(ctx context.Context, c compared, t *catalog.Type, pt parcel.Type,
 		return err
 	}
 	collect := collectors{renames: newRenames(t), claims: newClaiming(c, w), rules: newRuling(c, w)}
+	if collect.outside, err = newOutsiders(c, w); err != nil {
+		return err
+	}
 	counts, err := match.Join(match.Input{
 		Fields: fields, Keys: c.model.Shapes[t.Name], Agreed: known, AgreedLater: c.agreedLater(t.Name), Remember: remember.Note, Retired: retired(t, fields),
 		Source: c.fromParcel(ctx, t.Name, fields, at),
@@ -197,6 +207,9 @@ func (col collectors) flush(ctx context.Context, c compared, w atWork, likely *l
 		return err
 	}
 	if err := col.claims.flush(ctx, c, w, out); err != nil {
+		return err
+	}
+	if err := col.outside.flush(ctx, c, w, out); err != nil {
 		return err
 	}
 	return col.rules.flush(ctx, c, w, out)

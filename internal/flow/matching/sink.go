@@ -11,6 +11,7 @@ import (
 
 // sink takes what a match finds: into the docket that is being made, and counted.
 type sink struct {
+	outside   []heldOutside
 	builder   *docket.Builder
 	types     []docket.Type
 	left      []string      // types and fields that were not compared

@@ -185,7 +185,7 @@ func taken(ctx context.Context, c compared, out *sink) error {
 		if clash.Both || clash.Trade {
 			continue // only in this docket, and mended there
 		}
-		was, err := out.builder.Taken(ctx, clash.Finding)
+		was, err := out.builder.Because(ctx, clash.Finding, match.Taken)
 		if err != nil {
 			return err
 		}

@@ -1,6 +1,7 @@
 package docket
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -8,7 +9,9 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 
+	"anagram/internal/core/graph"
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
 	"anagram/internal/files/safe"
@@ -234,7 +237,7 @@ func (b *Builder) Located(ctx context.Context, typ, order string, count int) err
 }
 
 // adds is Finding.Adds as a condition.
-const adds = `(f.status = 'new' OR f.status = 'conflict' AND f.target IS NULL AND f.reasons NOT LIKE '%ambiguous%')`
+const adds = `(f.status = 'new' OR f.status = 'conflict' AND f.target IS NULL AND f.reasons NOT LIKE '%ambiguous%' AND f.reasons NOT LIKE '%held-outside%')`
 
 // LinkNeeds points needs that the target does not satisfy at the new findings that
 // would, and gives each need that nothing satisfies, or that is ambiguous, to found.
@@ -271,6 +274,49 @@ func (b *Builder) LinkNeeds(ctx context.Context, found func(Need) error) error {
 		}
 	}
 	return nil
+}
+
+// Circles gives the sets of new findings that require each other, so that none of them can
+// be written first.
+func (b *Builder) Circles(ctx context.Context) ([][]int64, error) {
+	rows, err := b.tx.QueryContext(ctx, "SELECT n.finding, n.needed FROM needs n JOIN findings f ON f.id = n.finding WHERE n.required AND NOT n.by_name AND n.needed <> 0 AND "+adds+" ORDER BY n.finding, n.rowid")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	at := map[int64]int{}
+	var ids []int64
+	var edges [][]int
+	node := func(id int64) int {
+		n, ok := at[id]
+		if !ok {
+			n = len(ids)
+			at[id], ids, edges = n, append(ids, id), append(edges, nil)
+		}
+		return n
+	}
+	for rows.Next() {
+		var from, to int64
+		if err := rows.Scan(&from, &to); err != nil {
+			return nil, err
+		}
+		a, b := node(from), node(to)
+		edges[a] = append(edges[a], b)
+	}
+	var out [][]int64
+	for _, members := range graph.Components(edges) {
+		if len(members) == 1 && !slices.Contains(edges[members[0]], members[0]) {
+			continue
+		}
+		circle := make([]int64, len(members))
+		for i, n := range members {
+			circle[i] = ids[n]
+		}
+		slices.Sort(circle)
+		out = append(out, circle)
+	}
+	slices.SortFunc(out, func(a, b []int64) int { return cmp.Compare(a[0], b[0]) })
+	return out, rows.Err()
 }
 
 // AddressOf gives the address of a finding.

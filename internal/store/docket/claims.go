@@ -94,9 +94,9 @@ func (b *Builder) LinkClaims(ctx context.Context) ([]check.Clash, error) {
 	return check.Clashes(all, func(int64, string) bool { return false }), rows.Err()
 }
 
-// Taken makes a finding a conflict, as values that it proposes are held by another record
-// of the target.
-func (b *Builder) Taken(ctx context.Context, finding int64) (was match.Status, err error) {
+// Because makes a finding a conflict for a reason that shows only when it stands: values
+// that it proposes are held by another record of the target, or it is held outside.
+func (b *Builder) Because(ctx context.Context, finding int64, reason match.Reason) (was match.Status, err error) {
 	var reasons string
 	if err := b.tx.QueryRowContext(ctx, "SELECT status, reasons FROM findings WHERE id = ?", finding).Scan(&was, &reasons); err != nil {
 		return was, err
@@ -105,10 +105,10 @@ func (b *Builder) Taken(ctx context.Context, finding int64) (was match.Status, e
 	if err := json.Unmarshal([]byte(reasons), &list); err != nil {
 		return was, err
 	}
-	if slices.Contains(list, string(match.Taken)) {
+	if slices.Contains(list, string(reason)) {
 		return match.Conflict, nil
 	}
-	text, err := json.Marshal(append(list, string(match.Taken)))
+	text, err := json.Marshal(append(list, string(reason)))
 	if err != nil {
 		return was, err
 	}

@@ -174,10 +174,10 @@ func TestOfClaimsOnlyContendedOnesStay(t *testing.T) {
 		got = append(got, fmt.Sprintf("%d %s waits %v", c.Finding, c.Other, c.Waits))
 	}
 	assert.Equal(t, []string{"3 u/Z waits false"}, got, "what A gives up is not taken")
-	was, err := b.Taken(ctx, 3)
+	was, err := b.Because(ctx, 3, match.Taken)
 	require.NoError(t, err)
 	assert.Equal(t, match.New, was)
-	was, err = b.Taken(ctx, 3)
+	was, err = b.Because(ctx, 3, match.Taken)
 	require.NoError(t, err)
 	assert.Equal(t, match.Conflict, was, "twice is once")
 	typ, err := b.TypeOf(ctx, 3)

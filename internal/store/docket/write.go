@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -112,9 +113,18 @@ func LoadsWait(runs []Run) bool {
 }
 
 // Unsettled reports whether the run is an import of which nobody knows how it ended: it
-// was interrupted, or the answer was lost.
-func (r Run) Unsettled() bool {
-	return r.Kind == ImportRun && (r.EndedAt == "" || r.Outcome == Unknown)
+// was broken off while everything was made lasting, or the answer was lost. One that was
+// broken off before wrote nothing.
+func (r Run) Unsettled() bool { return r.Kind == ImportRun && r.Outcome == Unknown }
+
+// LastUnsettled gives the import that a docket is left with, where nobody knows how it ended.
+func LastUnsettled(runs []Run) (Run, bool) {
+	for _, r := range slices.Backward(runs) {
+		if r.Kind == ImportRun || r.Kind == ConfirmRun {
+			return r, r.Unsettled()
+		}
+	}
+	return Run{}, false
 }
 
 // Done reports whether the run ended with the approved records in the target.
@@ -129,6 +139,13 @@ func (d *Docket) StartRun(ctx context.Context, kind, who string, at time.Time) (
 		return 0, d.wrap(err)
 	}
 	return result.LastInsertId()
+}
+
+// AboutToCommit records what a run has written, durably, before it is made lasting: from
+// here on, until it ends, nobody knows whether it was.
+func (d *Docket) AboutToCommit(ctx context.Context, seq int64, added, changed, leftOut int) error {
+	_, err := d.db.ExecContext(ctx, "UPDATE runs SET outcome = ?, new = ?, changed = ?, left_out = ? WHERE seq = ?", Unknown, added, changed, leftOut, seq)
+	return d.wrap(err)
 }
 
 // Outcome is what became of one finding in a run.
@@ -153,7 +170,7 @@ func (d *Docket) EndRun(ctx context.Context, run Run, at time.Time, outcomes []O
 			Stamp(at), run.Outcome, run.New, run.Changed, run.LeftOut, run.Message, run.Seq); err != nil {
 			return err
 		}
-		stmt, err := tx.PrepareContext(ctx, "INSERT INTO outcomes VALUES (?,?,?,?,?)")
+		stmt, err := tx.PrepareContext(ctx, "INSERT INTO outcomes VALUES (?,?,?,?,?) ON CONFLICT DO UPDATE SET outcome = excluded.outcome, why = excluded.why, message = excluded.message")
 		if err != nil {
 			return err
 		}

@@ -119,7 +119,7 @@ func (a *app) printDecided(r decide.Request, h docket.Header, result decide.Resu
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s passed over: an import never removes what only %s has. See: anagram review %d --removals", count(n, "target-only finding"), h.Target, h.Number), "  "))
 	}
 	if n := result.PassedOver[match.Conflict]; n > 0 {
-		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s passed over: say whose values are right with --take source or --take target; a key that occurs twice has to be mended first. See: anagram review %d --status conflict", count(n, "conflict"), h.Number), "  "))
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s passed over: say whose values are right with --take source or --take target; a key that occurs twice, or is held outside, has to be mended first. See: anagram review %d --status conflict", count(n, "conflict"), h.Number), "  "))
 	}
 	if n := result.PassedOver[match.TargetEdit]; n > 0 {
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s passed over: only the target changed them, so nothing is proposed. --take source takes the source's values all the same.", count(n, "target-edit finding")), "  "))

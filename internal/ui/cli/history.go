@@ -61,7 +61,7 @@ func summaryJSON(s docket.Summary) map[string]any {
 
 // outcomeOf says how a run ended; one without an end was cut off.
 func outcomeOf(r docket.Run) string {
-	if r.EndedAt == "" {
+	if r.EndedAt == "" && !r.Unsettled() {
 		return docket.Interrupted
 	}
 	return r.Outcome

@@ -80,7 +80,9 @@ func (a *app) printImport(r importing.Result, d *docket.Docket, folder string) e
 	}
 	say := func(format string, args ...any) { fmt.Fprintln(a.out(), a.wrap(fmt.Sprintf(format, args...), "")) }
 	h := r.Header
-	if r.Earlier {
+	if r.Before != nil {
+		say("%s", settledText(*r.Before, h.Target))
+	} else if r.Earlier {
 		say("An earlier import of docket %d was interrupted. %s was read again to see where it stands.", h.Number, h.Target)
 	}
 	if r.Nothing() {
@@ -160,4 +162,12 @@ func (a *app) printBeside(r importing.Result) {
 	if r.Open > 0 {
 		fmt.Fprintf(out, "Still open in docket %d: %s.\n", h.Number, count(r.Open, "finding"))
 	}
+}
+
+// settledText says how an earlier import ended, now that it is known.
+func settledText(one importing.Settled, target string) string {
+	if one.Run.Outcome != docket.Imported {
+		return fmt.Sprintf("How the last import of docket %d ended was not known. %s shows that nothing of it was written.", one.Docket, target)
+	}
+	return fmt.Sprintf("How the last import of docket %d ended was not known. %s shows that it was imported: %d new and %d changed.", one.Docket, target, one.Run.New, one.Run.Changed)
 }

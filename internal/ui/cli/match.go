@@ -9,6 +9,7 @@ import (
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
 	"anagram/internal/flow/export"
+	"anagram/internal/flow/importing"
 	"anagram/internal/flow/library"
 	"anagram/internal/flow/loadfiles"
 	"anagram/internal/flow/matching"
@@ -61,6 +62,16 @@ exported first. With a parcel to compare with, neither side needs to be reached.
 				a.note("Exported %s from %s into parcel %s.", count(exported.Manifest.Records(), "record"), r.Environment, name)
 			} else if flag := firstChanged(cmd, exportFlags...); flag != "" {
 				return &session.UsageError{Message: fmt.Sprintf("--%s is for an export; %s is no environment, so nothing is exported. Leave it out", flag, name)}
+			}
+			// What is known of the target comes first.
+			if _, err := s.Workspace.Environment(against); err == nil {
+				settled, err := importing.Settle(cmd.Context(), s, against)
+				if err != nil {
+					return err
+				}
+				for _, one := range settled {
+					a.note("%s", settledText(one, against))
+				}
 			}
 			result, err := matching.Match(cmd.Context(), s, matching.Request{Parcel: name, Against: against, Agreed: agreed, Fresh: r.Environment != ""})
 			if err != nil {

@@ -24,3 +24,17 @@ func Cause(err error) string {
 
 // Wait is how long somebody else's lock is waited for.
 const Wait = 3 * time.Second
+
+// CounterError is a counter that could not be moved past numbers that were written.
+type CounterError struct {
+	Place, Column string
+	Cause         error
+}
+
+// Error names the counter and the cause.
+func (e *CounterError) Error() string {
+	return "counter of " + e.Column + " in " + e.Place + ": " + e.Cause.Error()
+}
+
+// Unwrap gives the cause.
+func (e *CounterError) Unwrap() error { return e.Cause }

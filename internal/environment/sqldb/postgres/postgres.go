@@ -50,7 +50,7 @@ type dialect struct{ host, database, account string }
 
 // Can says what the engine offers.
 func (d dialect) Can() engine.Capabilities {
-	return engine.Capabilities{OneAtATime: true, Savepoints: true, CopyOut: d.CopyOut, Bulk: d.Bulk, Breaks: d.Breaks, Settle: settle}
+	return engine.Capabilities{OneAtATime: true, Savepoints: true, CopyOut: d.CopyOut, Bulk: d.Bulk, Breaks: d.Breaks, Settle: settle, AfterInserts: d.afterInserts}
 }
 
 func (dialect) Quote(name string) string { return pgx.Identifier{name}.Sanitize() }
@@ -114,26 +114,48 @@ func (d dialect) BeforeInserts(ctx context.Context, q engine.Queryer, place, id 
 	if id == "" {
 		return nil
 	}
-	var sequence sql.NullString
-	var largest sql.NullInt64
-	if err := engine.EachRow(ctx, q, func(rows *sql.Rows) error { return rows.Scan(&sequence) },
-		"SELECT pg_get_serial_sequence($1, $2)", d.Place(place), id); err != nil || !sequence.Valid {
-		return err
+	_, err := d.raise(ctx, q, place, id)
+	return err // without the right to move it, the insert itself will say what is wrong
+}
+
+// afterInserts moves the counters of columns past the numbers that were given: the server
+// does not see those that it did not give itself, and would give them again.
+func (d dialect) afterInserts(ctx context.Context, q engine.Queryer, place string, columns []string) error {
+	for _, column := range columns {
+		refused, err := d.raise(ctx, q, place, column)
+		if err != nil {
+			return err
+		}
+		if refused != nil {
+			return &engine.CounterError{Place: place, Column: column, Cause: refused}
+		}
 	}
+	return nil
+}
+
+// raise moves the sequence of a column, if it has one, to the largest number there is.
+// Refused is why the account may not.
+func (d dialect) raise(ctx context.Context, q engine.Queryer, place, column string) (refused, err error) {
+	var sequence sql.NullString
+	if err := engine.EachRow(ctx, q, func(rows *sql.Rows) error { return rows.Scan(&sequence) },
+		"SELECT pg_get_serial_sequence($1, $2)", d.Place(place), column); err != nil || !sequence.Valid {
+		return nil, err
+	}
+	var largest sql.NullInt64
 	if err := engine.EachRow(ctx, q, func(rows *sql.Rows) error { return rows.Scan(&largest) },
-		fmt.Sprintf("SELECT max(%s) FROM %s", d.Quote(id), d.Place(place))); err != nil || !largest.Valid {
-		return err
+		fmt.Sprintf("SELECT max(%s) FROM %s", d.Quote(column), d.Place(place))); err != nil || !largest.Valid {
+		return nil, err
 	}
 	if _, err := q.ExecContext(ctx, "SAVEPOINT anagram_sequence"); err != nil {
-		return err
+		return nil, err
 	}
-	_, err := q.ExecContext(ctx, fmt.Sprintf("SELECT setval('%s', $1::bigint) FROM %s WHERE last_value < $1::bigint", strings.ReplaceAll(sequence.String, "'", "''"), sequence.String), largest.Int64)
-	if err != nil { // without the right to set it, the insert itself will say what is wrong
+	_, refused = q.ExecContext(ctx, fmt.Sprintf("SELECT setval('%s', $1::bigint) FROM %s WHERE last_value < $1::bigint OR last_value = $1::bigint AND NOT is_called", strings.ReplaceAll(sequence.String, "'", "''"), sequence.String), largest.Int64)
+	if refused != nil {
 		_, err = q.ExecContext(ctx, "ROLLBACK TO SAVEPOINT anagram_sequence")
-		return err
+		return refused, err
 	}
 	_, err = q.ExecContext(ctx, "RELEASE SAVEPOINT anagram_sequence")
-	return err
+	return nil, err
 }
 
 func (d dialect) About(ctx context.Context, q engine.Queryer) (environment.Description, error) {
@@ -219,6 +241,11 @@ func lost(code string) bool {
 }
 
 func (d dialect) Explain(err error) (message, mend string) {
+	var counter *engine.CounterError
+	if errors.As(err, &counter) {
+		return fmt.Sprintf("the account %s may not move the counter of %s in %s, so the next number that is given there would be one that is taken.", d.account, counter.Column, counter.Place),
+			"Ask for the right UPDATE on its sequence."
+	}
 	if errors.Is(err, engine.ErrLocked) {
 		return fmt.Sprintf("another import is at work in %s.", d.database), "Wait until it has finished and try again."
 	}

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"anagram/internal/core/record"
 	"anagram/internal/environment"
 	"anagram/internal/environment/sqldb/engine"
 )
@@ -109,6 +110,19 @@ func (w *work) Settle(ctx context.Context) error {
 	}
 	w.forget() // what was read so far may be otherwise now
 	w.odd = nil
+	if w.can.AfterInserts != nil {
+		for _, place := range slices.Sorted(maps.Keys(w.inserted)) {
+			var numbers []string
+			for _, column := range slices.Sorted(maps.Keys(w.inserted[place])) {
+				if at, ok := w.places[place].Column(column); ok && at.Kind == record.Integer {
+					numbers = append(numbers, column)
+				}
+			}
+			if err := w.can.AfterInserts(ctx, w.q, place, numbers); err != nil {
+				return w.explain(err)
+			}
+		}
+	}
 	if w.can.Settle != nil {
 		if err := w.can.Settle(ctx, w.q); err != nil && ctx.Err() == nil {
 			return w.explain(err)

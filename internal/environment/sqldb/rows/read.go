@@ -44,6 +44,9 @@ func (s *session) read(ctx context.Context, m *environment.Model, r environment.
 	for _, c := range r.Where {
 		f.add(c)
 	}
+	if r.OnlyOutside {
+		return s.readOutside(ctx, m, f, r, give)
+	}
 	if r.Keys != nil {
 		return s.readKeys(ctx, m, f, own, r, give)
 	}
@@ -106,6 +109,48 @@ func (s *session) readKeys(ctx context.Context, m *environment.Model, f *form, o
 			return err
 		}
 		if err := s.build(ctx, m, f, own, rows, r.Outside, give); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// readOutside reads the records with these keys that the type's own condition leaves out,
+// in the form in which an import would write them.
+func (s *session) readOutside(ctx context.Context, m *environment.Model, f *form, r environment.Reading, give func(record.Record) error) error {
+	all := *f
+	all.only = nil // what is left out is what is asked for
+	for part := range slices.Chunk(r.Keys, batch) {
+		wanted := map[string]record.Key{}
+		for _, key := range part {
+			wanted[key.Order()] = key
+		}
+		columns := f.storedKey()
+		tuples, err := s.storedKeys(ctx, m, f, columns, wanted)
+		if err != nil {
+			return err
+		}
+		var rows, outside [][]any
+		if err := s.whereIn(ctx, len(f.names), s.selectForm(f), columns, tuples, "", func(row []any) error { rows = append(rows, row); return nil }); err != nil {
+			return err
+		}
+		keys, in, err := s.keysOf(ctx, m, f, 0, rows)
+		if err != nil {
+			return err
+		}
+		for i, key := range keys {
+			if _, ok := wanted[key.Order()]; !ok || !in[i] {
+				continue
+			}
+			inside, err := s.isIn(m, f, len(f.only), rows[i])
+			if err != nil {
+				return err
+			}
+			if !inside {
+				outside = append(outside, rows[i])
+			}
+		}
+		if err := s.build(ctx, m, &all, 0, outside, nil, give); err != nil {
 			return err
 		}
 	}

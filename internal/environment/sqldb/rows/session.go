@@ -32,6 +32,7 @@ type session struct {
 	lastIDs  map[string]int  // by place, of those that are made here
 	counters map[string]catalog.Counter
 	locking  bool                           // rows read by key are going to be written
+	inserted map[string]map[string]bool     // columns of places into which something was added
 	met      map[string]map[string]identity // records read while locking, by type and ID
 
 	conditions map[string]*condition.Condition // of types that leave records out
@@ -49,7 +50,7 @@ const maxCached = 200_000
 const batch = 500
 
 func newSession(name string, d engine.Dialect, q engine.Queryer, places map[string]catalog.Place) *session {
-	s := &session{name: name, dialect: d, can: d.Can(), q: q, places: places, stmts: map[string]*sql.Stmt{}, met: map[string]map[string]identity{}, ready: map[string]bool{}, lastIDs: map[string]int{}, counters: map[string]catalog.Counter{},
+	s := &session{name: name, dialect: d, can: d.Can(), q: q, places: places, stmts: map[string]*sql.Stmt{}, inserted: map[string]map[string]bool{}, met: map[string]map[string]identity{}, ready: map[string]bool{}, lastIDs: map[string]int{}, counters: map[string]catalog.Counter{},
 		conditions: map[string]*condition.Condition{}, outsiders: map[string]bool{}}
 	s.forget()
 	return s

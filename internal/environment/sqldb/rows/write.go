@@ -174,6 +174,7 @@ func (w *writer) statement(ctx context.Context, c environment.Change) (statement
 			}
 		}
 		st.Query = w.insert(st, 1)
+		w.given(t.place, settings)
 		return st, nil
 	}
 	ids, err := w.whereIs(ctx, t, c)
@@ -185,6 +186,16 @@ func (w *writer) statement(ctx context.Context, c environment.Change) (statement
 	}
 	w.update(&st, t, ids[0], guard)
 	return st, nil
+}
+
+// given notes into which columns of a place values were written.
+func (w *writer) given(place string, settings []setting) {
+	if w.inserted[place] == nil {
+		w.inserted[place] = map[string]bool{}
+	}
+	for _, set := range settings {
+		w.inserted[place][set.column] = true
+	}
 }
 
 // whereIs locates the record of a change: where it has an internal id, by what told it when
