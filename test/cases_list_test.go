@@ -1,10 +1,16 @@
 package test
 
 import (
+	"context"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"anagram/internal/store/docket"
+	"anagram/internal/store/register"
+	"anagram/internal/store/workspace"
 )
 
 type r = []string
@@ -221,5 +227,9 @@ func aged(p *place) {
 func interrupted(p *place) {
 	p.must(3, "match", "p", "--against", "target")
 	p.must(0, "approve", "item/A")
-	p.docket(1, "INSERT INTO runs (kind, who, started_at) VALUES ('import', 'mara', '2026-01-01T00:00:00Z')")
+	d, err := register.Open(context.Background(), &workspace.Workspace{Dir: p.dir}, 1)
+	require.NoError(p.t, err)
+	defer d.Close()
+	_, err = d.StartRun(context.Background(), docket.ImportRun, "mara", time.Now())
+	require.NoError(p.t, err)
 }

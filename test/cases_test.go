@@ -314,7 +314,12 @@ func (p *place) stands(m mend) bool {
 // docket runs statements in a docket's file.
 func (p *place) docket(number int, statements string) {
 	p.t.Helper()
-	db, err := sql.Open("sqlite", "file:"+p.path(fmt.Sprintf("dockets/%04d.docket", number)))
+	p.docketFile(fmt.Sprintf("dockets/%04d.docket", number), statements)
+}
+
+func (p *place) docketFile(name, statements string) {
+	p.t.Helper()
+	db, err := sql.Open("sqlite", "file:"+p.path(name))
 	require.NoError(p.t, err)
 	defer db.Close()
 	_, err = db.Exec(statements)

@@ -97,22 +97,82 @@ func TestStreamsAreKeptApart(t *testing.T) {
 }
 
 // A docket is complete in itself: an approver who has nothing else reviews and decides
-// it, sends it back, and the import goes by what was decided there.
+// it, sends it back, and what was decided there is read in.
 func TestADocketCanBeSentToSomebodyElse(t *testing.T) {
 	t.Parallel()
-	p := reviewed(t)
-	away := &place{t: t, dir: t.TempDir(), user: "jonas"}
-	away.write("sent.docket", string(p.read("dockets/0001.docket")))
-	text := away.must(0, "review", "sent.docket").out
-	assert.Contains(t, text, "from  source")
-	assert.Contains(t, text, "assay/NA")
-	away.must(0, "approve", "sent.docket", "unit/*", "--note", "from afar")
-	assert.Contains(t, away.must(0, "history", "sent.docket").out, "3 approved")
-	away.must(2, "review")
-	away.must(2, "import", "sent.docket")
-	p.write("dockets/0001.docket", string(away.read("sent.docket")))
-	f := p.review()["unit/kg"]
-	assert.Equal(t, []string{"approved", "jonas", "from afar"}, []string{f.Decision, f.DecidedBy, f.Note})
-	doc := p.json(0, "import")
-	assert.Equal(t, map[string]any{"new": 2.0, "changed": 1.0}, doc["written"])
+	for name, over := range map[string]bool{"beside": false, "put over one's own": true} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := reviewed(t)
+			away := &place{t: t, dir: t.TempDir(), user: "jonas"}
+			away.write("sent.docket", string(p.read("dockets/0001.docket")))
+			text := away.must(0, "review", "sent.docket").out
+			assert.Contains(t, text, "from  source")
+			assert.Contains(t, text, "assay/NA")
+			away.must(0, "approve", "sent.docket", "unit/*", "--note", "from afar")
+			assert.Contains(t, away.must(0, "history", "sent.docket").out, "3 approved")
+			away.must(2, "review")
+			away.must(2, "import", "sent.docket")
+
+			from := "sent.docket"
+			if over {
+				from = "dockets/0001.docket"
+				p.write(from, string(away.read("sent.docket")))
+				assert.Contains(t, words(p.must(1, "review").err), "it holds decisions that this workspace did not write. Where they were made elsewhere, read them in with: anagram decide 1 --from")
+				p.must(1, "import")
+			} else {
+				p.write(from, string(away.read("sent.docket")))
+				p.refused("it is a copy. Read its decisions in with: anagram decide 1 --from", "import", "sent.docket")
+			}
+			assert.Contains(t, words(p.must(0, "decide", "1", "--from", from).out), "3 decisions by jonas read into docket 1 from "+from)
+			f := p.review()["unit/kg"]
+			assert.Equal(t, []string{"approved", "jonas", "from afar"}, []string{f.Decision, f.DecidedBy, f.Note})
+			doc := p.json(0, "import")
+			assert.Equal(t, map[string]any{"new": 2.0, "changed": 1.0}, doc["written"])
+		})
+	}
+}
+
+// Decisions of several copies come together in any order; a decline wins, and sides that
+// differ are named.
+func TestDecisionsOfSeveralCopies(t *testing.T) {
+	t.Parallel()
+	for _, order := range [][]string{{"jonas", "ida"}, {"ida", "jonas"}} {
+		p := newPlace(t, "types:\n  item: {at: items, key: [code], id: id}\n",
+			fieldsTable+"INSERT INTO items (code, f1, f2) VALUES ('A','s','s'),('B','s','s'),('C','s','s'),('D','s','s');",
+			fieldsTable+"INSERT INTO items (code, f1, f2) VALUES ('A','t','t'),('B','t','t'),('C','t','t'),('D','t','t');")
+		p.must(3, "match", "source", "--against", "target", "--name", "p")
+		sent := string(p.read("dockets/0001.docket"))
+		for who, decides := range map[string][][]string{
+			"jonas": {{"approve", "*"}, {"decline", "item/B", "--note", "no"}, {"approve", "item/D", "--take", "source"}},
+			"ida":   {{"approve", "item/B"}, {"approve", "item/D", "--take", "target"}, {"decline", "item/C", "--field", "f2"}},
+		} {
+			away := &place{t: t, dir: t.TempDir(), user: who}
+			away.write("x.docket", sent)
+			for _, args := range decides {
+				away.must(0, append([]string{args[0], "x.docket"}, args[1:]...)...)
+			}
+			p.write(who+".docket", string(away.read("x.docket")))
+		}
+		p.must(0, "approve", "item/A")
+		r := p.must(0, "decide", "--from", order[0]+".docket", "--from", order[1]+".docket")
+		assert.Contains(t, words(r.out), "item/D stays open, as different sides are wanted:")
+		again := p.must(0, "decide", "--from", order[1]+".docket")
+		assert.Contains(t, words(again.out), "has no decision that docket 1 does not have.")
+		f := p.review()
+		assert.Equal(t, []string{"approved", "declined", "approved", "open"}, []string{f["item/A"].Decision, f["item/B"].Decision, f["item/C"].Decision, f["item/D"].Decision}, "%v", order)
+		assert.Equal(t, "declined", f["item/C"].Fields[1].Decision)
+		assert.Equal(t, "jonas", f["item/B"].DecidedBy)
+		p.must(0, "import")
+		assert.Equal(t, []string{"A s s", "B t t", "C s t", "D t t"}, p.rows("target", "SELECT code, f1, f2 FROM items ORDER BY 1"))
+	}
+
+	// What shows something else decides nothing, and neither does what was altered.
+	p := fieldsPlace(t)
+	p.write("copy.docket", string(p.read("dockets/0001.docket")))
+	p.docketFile("copy.docket", "UPDATE findings SET title = 'something else'")
+	p.refused("copy.docket is no copy of docket 1: what it shows differs", "decide", "--from", "copy.docket")
+	p.write("copy.docket", string(p.read("dockets/0001.docket")))
+	p.docketFile("copy.docket", "INSERT INTO decisions (at, who, finding, field, decision, note) VALUES ('2026-01-01T00:00:00Z', 'jonas', 1, '', 'approved', '')")
+	assert.Contains(t, words(p.must(1, "decide", "--from", "copy.docket").err), "the docket was altered")
 }

@@ -2,6 +2,7 @@ package catalog
 
 import (
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -30,6 +31,16 @@ func (t *Type) MeansOther(was *Type, when string) error {
 		return fmt.Errorf("only: of %s is %q; %s it was %q", t.Name, t.Only, when, was.Only)
 	}
 	return nil
+}
+
+// SameAs reports whether a type is described as another time, apart from what only people
+// see.
+func (t *Type) SameAs(was *Type) bool {
+	plain := func(t Type) Type {
+		t.line, t.layout, t.Title = nil, nil, ""
+		return t
+	}
+	return was != nil && reflect.DeepEqual(plain(*t), plain(*was))
 }
 
 // ruleText names a comparison rule by the words of the catalog.

@@ -46,6 +46,7 @@ const (
 	ReferredDiffers      Code = "referred-differs"
 	KeyInUse             Code = "key-in-use"
 	OtherTarget          Code = "other-target"
+	OtherCatalog         Code = "other-catalog"
 	HeldOutsideCode      Code = "held-outside"
 	CircleCode           Code = "circle"
 )

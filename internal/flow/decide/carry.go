@@ -13,7 +13,7 @@ import (
 // Carry fills in what was declined or held in earlier dockets of the same pair, where both
 // sides of a finding, or of a field, have the values that they had then, and tells how many
 // findings that were.
-func Carry(ctx context.Context, s *session.Session, path string, header docket.Header) (int, error) {
+func Carry(ctx context.Context, s *session.Session, header docket.Header) (int, error) {
 	if header.TargetParcel != "" || header.ByHand {
 		return 0, nil
 	}
@@ -22,7 +22,7 @@ func Carry(ctx context.Context, s *session.Session, path string, header docket.H
 		return 0, err
 	}
 	defer before.Close()
-	d, err := docket.Open(ctx, path)
+	d, err := register.Open(ctx, s.Workspace, header.Number)
 	if err != nil {
 		return 0, err
 	}

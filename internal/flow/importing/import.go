@@ -49,6 +49,9 @@ type Result struct {
 func Import(ctx context.Context, s *session.Session, d *docket.Docket, rehearse bool) (Result, error) {
 	start := time.Now()
 	result := Result{Header: d.Header}
+	if err := Known(s, d); err != nil {
+		return result, err
+	}
 	unlock, err := d.LockImport(ctx)
 	if err != nil {
 		return result, err

@@ -30,6 +30,9 @@ func StandAgain(ctx context.Context, s *session.Session, r Ready, target environ
 	if err != nil {
 		return nil, rest, err
 	}
+	if err := r.Docket.ImagesKept(ctx, r.Run); err != nil {
+		return nil, rest, err
+	}
 	rest = rest.and(moved)
 	gone, err := checkReferences(ctx, r, target, rest)
 	if err != nil {

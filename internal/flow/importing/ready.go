@@ -18,6 +18,7 @@ import (
 	"anagram/internal/flow/standing"
 	"anagram/internal/store/docket"
 	"anagram/internal/store/parcel"
+	"anagram/internal/store/register"
 )
 
 // Ready is a docket whose approvals can be written as far as it can tell by itself.
@@ -99,6 +100,9 @@ func Prepare(ctx context.Context, s *session.Session, d *docket.Docket) (Ready, 
 	if d.Header.TargetParcel != "" {
 		return Ready{}, Rest{}, session.Usage("Docket %d compares two parcels; there is no environment to import into. Match with an environment first", d.Header.Number)
 	}
+	if err := describedAsNow(s, d); err != nil {
+		return Ready{}, Rest{}, err
+	}
 	if err := verifyParcel(ctx, s, d.Header); err != nil {
 		return Ready{}, Rest{}, err
 	}
@@ -129,6 +133,32 @@ func Prepare(ctx context.Context, s *session.Session, d *docket.Docket) (Ready, 
 		}
 	}
 	return r, rest, err
+}
+
+// Known refuses a docket that this workspace did not make, or a copy of one.
+func Known(s *session.Session, d *docket.Docket) error {
+	if err := register.Known(s.Workspace, d); err != nil {
+		return session.Usage("%v", err)
+	}
+	return nil
+}
+
+// describedAsNow refuses a docket whose record types the workspace describes otherwise now:
+// places, keys and local values are the workspace's.
+func describedAsNow(s *session.Session, d *docket.Docket) error {
+	now, err := s.Workspace.Catalog()
+	if err != nil {
+		return err
+	}
+	for _, t := range d.Types {
+		was, _ := d.Catalog.Type(t.Name)
+		is, ok := now.Type(t.Name)
+		if !ok || !is.SameAs(was) {
+			return &session.BlockedError{Docket: d.Header.Number, Checks: []check.Check{{Code: check.OtherCatalog, Level: check.Blocker,
+				Message: fmt.Sprintf("%s describes %s otherwise than when docket %d was matched.", s.Workspace.CatalogName(), t.Name, d.Header.Number), Mend: "Match again."}}}
+		}
+	}
+	return nil
 }
 
 // NothingLeft reports whether no approval is going to be written, and the outcome then:

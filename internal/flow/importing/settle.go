@@ -11,6 +11,7 @@ import (
 	"anagram/internal/flow/sides"
 	"anagram/internal/flow/standing"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/register"
 )
 
 // How an import ended of which nobody was told: the program was killed while everything was
@@ -33,7 +34,7 @@ func Settle(ctx context.Context, s *session.Session, target string) ([]Settled, 
 		if _, open := docket.LastUnsettled(summary.Runs); !open || summary.Err != nil || summary.Header.Target != target || summary.Header.TargetParcel != "" {
 			continue
 		}
-		one, err := settleIn(ctx, s, summary.Path)
+		one, err := settleIn(ctx, s, summary.Header.Number)
 		if err != nil {
 			return out, err
 		}
@@ -44,8 +45,8 @@ func Settle(ctx context.Context, s *session.Session, target string) ([]Settled, 
 	return out, nil
 }
 
-func settleIn(ctx context.Context, s *session.Session, path string) (*Settled, error) {
-	d, err := docket.Open(ctx, path)
+func settleIn(ctx context.Context, s *session.Session, number int) (*Settled, error) {
+	d, err := register.Open(ctx, s.Workspace, number)
 	if err != nil {
 		return nil, err
 	}

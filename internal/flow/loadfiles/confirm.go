@@ -10,6 +10,7 @@ import (
 	"anagram/internal/flow/sides"
 	"anagram/internal/flow/standing"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/register"
 )
 
 // Confirmation says whether the load files of a docket were loaded.
@@ -38,7 +39,7 @@ func Confirm(ctx context.Context, s *session.Session, target string) ([]Confirma
 			}
 			defer env.Close()
 		}
-		c, err := confirm(ctx, s, env, summary.Path)
+		c, err := confirm(ctx, s, env, summary.Header.Number)
 		if err != nil {
 			return nil, err
 		}
@@ -47,8 +48,8 @@ func Confirm(ctx context.Context, s *session.Session, target string) ([]Confirma
 	return out, nil
 }
 
-func confirm(ctx context.Context, s *session.Session, env environment.Environment, path string) (Confirmation, error) {
-	d, err := docket.Open(ctx, path)
+func confirm(ctx context.Context, s *session.Session, env environment.Environment, number int) (Confirmation, error) {
+	d, err := register.Open(ctx, s.Workspace, number)
 	if err != nil {
 		return Confirmation{}, err
 	}

@@ -39,6 +39,9 @@ func Write(ctx context.Context, s *session.Session, d *docket.Docket, dir, form 
 			return result, session.Usage("%s is there already and is no empty folder; name a new one with --into-files", dir)
 		}
 	}
+	if err := importing.Known(s, d); err != nil {
+		return result, err
+	}
 	unlock, err := d.LockImport(ctx)
 	if err != nil {
 		return result, err

@@ -16,6 +16,7 @@ import (
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
 	"anagram/internal/store/parcel"
+	"anagram/internal/store/register"
 )
 
 // Result says what a match found.
@@ -90,7 +91,14 @@ func once(ctx context.Context, s *session.Session, r Request) (result Result, ta
 	if err != nil {
 		return result, false, err
 	}
-	taken, err = out.builder.Finish(ctx, filepath.Join(dockets, fmt.Sprintf("%04d.docket", c.number)), header, c.catalog.Source)
+	unlock, err := register.Lock(ctx, s.Workspace)
+	if err != nil {
+		return result, false, err
+	}
+	defer unlock()
+	taken, err = out.builder.Finish(ctx, filepath.Join(dockets, fmt.Sprintf("%04d.docket", c.number)), header, c.catalog.Source, func(digest string) error {
+		return register.Add(s.Workspace, c.number, digest)
+	})
 	if err != nil || taken {
 		return result, taken, err
 	}
@@ -99,7 +107,7 @@ func once(ctx context.Context, s *session.Session, r Request) (result Result, ta
 	if c.remembers != nil {
 		result.Forgotten = c.remembers.Finish(ctx)
 	}
-	result.Carried, result.Uncarried = decide.Carry(ctx, s, s.Workspace.DocketPath(c.number), header)
+	result.Carried, result.Uncarried = decide.Carry(ctx, s, header)
 	return result, false, ctx.Err()
 }
 

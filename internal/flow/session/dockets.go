@@ -3,6 +3,7 @@ package session
 import (
 	"context"
 	"fmt"
+	"os"
 	"slices"
 
 	"anagram/internal/store/docket"
@@ -20,16 +21,33 @@ func (s *Session) OpenDocket(ctx context.Context, name string) (*docket.Docket, 
 			return nil, Usage("This workspace has no docket yet; anagram match makes one")
 		}
 		newest := numbers[len(numbers)-1]
-		return docket.OpenNumbered(ctx, s.Workspace.DocketPath(newest), newest)
+		return register.Open(ctx, s.Workspace, newest)
 	}
 	var number int
 	if _, err := fmt.Sscanf(name, "%d", &number); err == nil && fmt.Sprint(number) == name {
 		if !slices.Contains(numbers, number) {
 			return nil, Usage("This workspace has no docket %d; anagram history lists those there are", number)
 		}
-		return docket.OpenNumbered(ctx, s.Workspace.DocketPath(number), number)
+		return register.Open(ctx, s.Workspace, number)
 	}
-	return docket.Open(ctx, name)
+	for _, n := range numbers { // one of the workspace's own, named by its path
+		here, err := os.Stat(s.Workspace.DocketPath(n))
+		if err != nil {
+			continue
+		}
+		if it, err := os.Stat(name); err == nil && os.SameFile(here, it) {
+			return register.Open(ctx, s.Workspace, n)
+		}
+	}
+	d, err := docket.Open(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := d.Verify(ctx); err != nil {
+		_ = d.Close()
+		return nil, err
+	}
+	return d, nil
 }
 
 // Summaries gives every docket of the workspace, oldest first; one that cannot be read has

@@ -91,7 +91,7 @@ func docketOf(t *testing.T, findings ...newcomer) *docket.Docket {
 	require.NoError(t, err)
 	require.NoError(t, b.Type(ctx, docket.Type{Name: "u", Fields: twoFields, Required: []string{"x"}, Counts: map[match.Status]int{}}))
 	path := filepath.Join(dir, "0001.docket")
-	_, err = b.Finish(ctx, path, docket.Header{Number: 1, Target: "production", Keys: record.Shapes{"u": {{Name: "code", Kind: record.Text}}}}, []byte(standingCatalog))
+	_, err = b.Finish(ctx, path, docket.Header{Number: 1, Target: "production", Keys: record.Shapes{"u": {{Name: "code", Kind: record.Text}}}}, []byte(standingCatalog), nil)
 	require.NoError(t, err)
 	d, err := docket.Open(ctx, path)
 	require.NoError(t, err)

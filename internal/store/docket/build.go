@@ -327,13 +327,18 @@ func (b *Builder) AddressOf(ctx context.Context, finding int64) (string, error) 
 }
 
 // Finish completes the docket and puts it in its place in one step; taken reports
-// that another docket got the place first.
-func (b *Builder) Finish(ctx context.Context, path string, header Header, catalogSource []byte) (taken bool, err error) {
+// that another docket got the place first. Told, where it is given, hears the digest before
+// the docket is in its place.
+func (b *Builder) Finish(ctx context.Context, path string, header Header, catalogSource []byte, told func(digest string) error) (taken bool, err error) {
 	text, err := json.Marshal(header)
 	if err != nil {
 		return false, err
 	}
 	if err := b.exec(ctx, "INSERT OR REPLACE INTO header VALUES ('match', ?), ('catalog', ?)", string(text), string(catalogSource)); err != nil {
+		return false, err
+	}
+	sum, err := digest(ctx, b.tx)
+	if err != nil {
 		return false, err
 	}
 	if err := b.tx.Commit(); err != nil {
@@ -351,6 +356,14 @@ func (b *Builder) Finish(ctx context.Context, path string, header Header, catalo
 	err = errors.Join(f.Sync(), f.Close(), os.Chmod(b.temporary, 0o644))
 	if err != nil {
 		return false, err
+	}
+	if _, there := os.Lstat(path); there == nil {
+		return true, nil
+	}
+	if told != nil {
+		if err := told(sum); err != nil {
+			return false, err
+		}
 	}
 	err = safe.Publish(b.temporary, path)
 	b.Discard()

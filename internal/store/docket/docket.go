@@ -22,8 +22,9 @@ type Docket struct {
 	Catalog *catalog.Catalog
 	Types   []Type // in dependency order
 
-	db   *sql.DB
-	path string
+	db      *sql.DB
+	path    string
+	witness Witness // nil where nobody keeps the head of its chain
 }
 
 // Header says what was compared with what.
@@ -102,6 +103,9 @@ func (d *Docket) read(ctx context.Context) error {
 			advice = "Match again, or use the anagram that made it"
 		}
 		return &Error{Path: d.path, Message: fmt.Sprintf("the docket has version %d; this program knows version %d. %s", version, Version, advice)}
+	}
+	if err := d.checkSchema(ctx); err != nil {
+		return err
 	}
 	var header, source string
 	err := d.db.QueryRowContext(ctx, "SELECT (SELECT value FROM header WHERE name = 'match'), (SELECT value FROM header WHERE name = 'catalog')").Scan(&header, &source)

@@ -43,7 +43,7 @@ func build(t testing.TB, path string) bool {
 	require.NoError(t, b.Need(ctx, Need{Holder: 2, Type: "u", Key: `["C"]`, Need: check.Need{Field: "x", Address: "u/C"}}, key))
 	require.NoError(t, b.Check(ctx, 0, Check{Check: check.Check{Code: check.NotOnBothSides, Level: check.Caution, Message: "m", Mend: "n"}}))
 	require.NoError(t, b.Type(ctx, Type{Name: "u", Fields: []record.Field{{Name: "x", Kind: record.Text}}, Counts: map[match.Status]int{match.New: 2}}))
-	taken, err := b.Finish(ctx, path, Header{Number: 7, Target: "production"}, []byte("types:\n  u: {key: [c]}\n"))
+	taken, err := b.Finish(ctx, path, Header{Number: 7, Target: "production"}, []byte("types:\n  u: {key: [c]}\n"), nil)
 	require.NoError(t, err)
 	return taken
 }
@@ -99,12 +99,84 @@ func TestALaterDecisionCounts(t *testing.T) {
 	assert.False(t, findings(t, d)["u/D"].IsApproved(), "what only the target has is never imported")
 }
 
-func TestTheLogOfDecisionsOnlyGrows(t *testing.T) {
-	d := open(t)
-	require.NoError(t, d.Decide(context.Background(), "jonas", "", noon, []Verdict{{Finding: 1, Field: "", Decision: Approved}}))
-	for _, statement := range []string{"UPDATE decisions SET who = 'nobody'", "DELETE FROM decisions"} {
+// Whatever is changed in whatever table is noticed, or has no effect.
+func TestEveryAlterationIsNoticed(t *testing.T) {
+	ctx := context.Background()
+	full := func() *Docket {
+		d := open(t)
+		require.NoError(t, d.Decide(ctx, "jonas", "because", noon, []Verdict{{Finding: 1, Decision: Approved}, {Finding: 2, Field: "x", Decision: Held}}))
+		run, err := d.StartRun(ctx, ImportRun, "mara", noon)
+		require.NoError(t, err)
+		require.NoError(t, d.SaveBackup(ctx, run, []Image{{Finding: 1, Line: "{}", ID: "7", Beside: []string{"s"}}}))
+		require.NoError(t, d.ImagesKept(ctx, run))
+		require.NoError(t, d.AboutToCommit(ctx, run, 1, 0, 0))
+		require.NoError(t, d.EndRun(ctx, Run{Seq: run, Outcome: Imported, New: 1}, noon, []Outcome{{Finding: 2, Outcome: WasLeftOut, Why: "w", Message: "m"}}))
+		_, err = d.Verify(ctx)
+		require.NoError(t, err)
+		return d
+	}
+	tables := func(d *Docket) []string {
+		rows, err := d.db.Query("SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite%'")
+		require.NoError(t, err)
+		defer rows.Close()
+		var out []string
+		for rows.Next() {
+			var name string
+			require.NoError(t, rows.Scan(&name))
+			out = append(out, name)
+		}
+		return out
+	}
+	for _, table := range tables(full()) {
+		if table == "contents" { // told by their own sums
+			continue
+		}
+		d := full()
+		rows, err := d.db.Query("SELECT name FROM pragma_table_info(?)", table)
+		require.NoError(t, err)
+		var columns []string
+		for rows.Next() {
+			var name string
+			require.NoError(t, rows.Scan(&name))
+			columns = append(columns, name)
+		}
+		_ = rows.Close()
+		var n int
+		require.NoError(t, d.db.QueryRow("SELECT count(*) FROM "+table).Scan(&n))
+		statements := []string{"DELETE FROM " + table}
+		for _, column := range columns {
+			statements = append(statements, "UPDATE "+table+" SET "+column+" = CASE WHEN typeof("+column+") = 'integer' THEN "+column+" + 1 ELSE ifnull("+column+", '') || 'x' END")
+		}
+		if n == 0 {
+			continue
+		}
+		for _, statement := range statements {
+			d := full()
+			if _, err := d.db.Exec(statement); err != nil {
+				continue // the table itself does not take it
+			}
+			_, err := d.Verify(ctx)
+			assert.ErrorContains(t, err, "altered", statement)
+		}
+	}
+	d := full()
+	for _, statement := range []string{
+		"INSERT OR REPLACE INTO decisions SELECT seq, at, who, finding, field, 'declined', note, carried FROM decisions WHERE seq = 1",
+		"INSERT INTO decisions SELECT 9, at, who, finding, field, decision, note, carried FROM decisions WHERE seq = 1",
+	} {
+		d = full()
 		_, err := d.db.Exec(statement)
-		assert.ErrorContains(t, err, "decisions are never")
+		require.NoError(t, err)
+		_, err = d.Verify(ctx)
+		assert.ErrorContains(t, err, "altered", statement)
+	}
+	for _, statement := range []string{"CREATE TRIGGER t AFTER INSERT ON decisions BEGIN DELETE FROM findings; END", "CREATE VIEW v AS SELECT 1", "CREATE TABLE more (x)",
+		"CREATE INDEX i ON findings (title)", "DROP INDEX findings_status", "ALTER TABLE findings ADD x TEXT"} {
+		d = full()
+		_, err := d.db.Exec(statement)
+		require.NoError(t, err)
+		_, err = Open(ctx, d.Path())
+		assert.ErrorContains(t, err, "it has ", statement)
 	}
 }
 

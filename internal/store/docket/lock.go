@@ -27,7 +27,7 @@ func (d *Docket) LockImport(ctx context.Context) (unlock func(), err error) {
 
 // lockDecision keeps the docket from being imported.
 func (d *Docket) lockDecision(ctx context.Context) (unlock func(), err error) {
-	return d.lock(ctx, (*flock.Flock).TryRLockContext, "the docket is being imported, so nothing can be decided in it now. Nothing was decided; wait until the import has ended, then decide and import again")
+	return d.lock(ctx, (*flock.Flock).TryLockContext, "the docket is being imported, so nothing can be decided in it now. Nothing was decided; wait until the import has ended, then decide and import again")
 }
 
 func (d *Docket) lock(ctx context.Context, try func(*flock.Flock, context.Context, time.Duration) (bool, error), busy string) (func(), error) {

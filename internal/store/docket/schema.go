@@ -2,9 +2,10 @@
 // one SQLite file that is complete in itself.
 //
 // The contract: a docket is built beside its place and appears there complete or not
-// at all. Findings, checks and needs never change afterwards; decisions are an
-// append-only log that the file itself protects; before-images are durable before
-// SaveBackup returns. A file with a newer version is refused, never guessed at.
+// at all. Findings, checks and needs never change afterwards, which the digest proves;
+// all that happens to it is an append-only chain, which the tables are compared with (see
+// chain.go); before-images are durable before SaveBackup returns. A file with a newer
+// version, or with anything in its schema that this program does not make, is refused.
 package docket
 
 import (
@@ -58,14 +59,13 @@ CREATE TABLE claims ` + claimTable + `;
 CREATE INDEX claims_finding ON claims (finding, fields);
 CREATE TABLE contents (sha256 TEXT PRIMARY KEY, data BLOB NOT NULL);
 CREATE TABLE decisions (
-  seq INTEGER PRIMARY KEY AUTOINCREMENT, at TEXT NOT NULL, who TEXT NOT NULL,
+  seq INTEGER PRIMARY KEY, at TEXT NOT NULL, who TEXT NOT NULL,
   finding INTEGER NOT NULL, field TEXT NOT NULL, decision TEXT NOT NULL, note TEXT NOT NULL,
   carried INTEGER NOT NULL DEFAULT 0);
 CREATE INDEX decisions_finding ON decisions (finding, field, seq);
-CREATE TRIGGER decisions_stay BEFORE UPDATE ON decisions BEGIN SELECT raise(ABORT, 'decisions are never changed'); END;
-CREATE TRIGGER decisions_remain BEFORE DELETE ON decisions BEGIN SELECT raise(ABORT, 'decisions are never removed'); END;
+CREATE TABLE links (seq INTEGER PRIMARY KEY, kind TEXT NOT NULL, content TEXT NOT NULL, sum TEXT NOT NULL);
 CREATE TABLE runs (
-  seq INTEGER PRIMARY KEY AUTOINCREMENT, kind TEXT NOT NULL, who TEXT NOT NULL, started_at TEXT NOT NULL,
+  seq INTEGER PRIMARY KEY, kind TEXT NOT NULL, who TEXT NOT NULL, started_at TEXT NOT NULL,
   ended_at TEXT NOT NULL DEFAULT '', outcome TEXT NOT NULL DEFAULT '', new INTEGER NOT NULL DEFAULT 0,
   changed INTEGER NOT NULL DEFAULT 0, left_out INTEGER NOT NULL DEFAULT 0, message TEXT NOT NULL DEFAULT '');
 CREATE TABLE backup (
@@ -100,7 +100,7 @@ func Open(ctx context.Context, path string) (*Docket, error) {
 	case err == nil && info.Size() == 0:
 		return nil, &Error{Path: path, Message: "the file is empty"}
 	}
-	db, err := sqlitefile.Open(path, sqlitefile.Options{Wait: wait, Pragmas: []string{"synchronous(FULL)"}})
+	db, err := sqlitefile.Open(path, sqlitefile.Options{Wait: wait, Pragmas: []string{"synchronous(FULL)", "trusted_schema(0)"}})
 	if err != nil {
 		return nil, err
 	}

@@ -25,7 +25,7 @@ func TestAttachmentsAreKeptOnceAndComeBackWhole(t *testing.T) {
 		require.NoError(t, b.Content(ctx, v))
 	}
 	path := filepath.Join(t.TempDir(), "0001.docket")
-	_, err = b.Finish(ctx, path, Header{Number: 1}, []byte("types:\n  u: {key: [c]}\n"))
+	_, err = b.Finish(ctx, path, Header{Number: 1}, []byte("types:\n  u: {key: [c]}\n"), nil)
 	require.NoError(t, err)
 	d, err := Open(ctx, path)
 	require.NoError(t, err)

@@ -3,7 +3,9 @@ package docket
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"database/sql"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"io"
@@ -33,14 +35,26 @@ func (d *Docket) Decide(ctx context.Context, who, note string, at time.Time, ver
 		return err
 	}
 	defer unlock()
+	entries := make([]LogEntry, len(verdicts))
+	for i, v := range verdicts {
+		entries[i] = LogEntry{At: Stamp(at), Who: who, Finding: v.Finding, Field: v.Field, Decision: v.Decision, Note: note, Carried: v.Carried}
+	}
+	return d.append(ctx, decided{Verdicts: entries})
+}
+
+// append adds to the log and to the chain.
+func (d *Docket) append(ctx context.Context, of decided) error {
 	return d.transaction(ctx, func(tx *sql.Tx) error {
+		if err := d.link(ctx, tx, linkDecide, of); err != nil {
+			return err
+		}
 		stmt, err := tx.PrepareContext(ctx, "INSERT INTO decisions (at, who, finding, field, decision, note, carried) VALUES (?,?,?,?,?,?,?)")
 		if err != nil {
 			return err
 		}
 		defer stmt.Close()
-		for _, v := range verdicts {
-			if _, err := stmt.ExecContext(ctx, Stamp(at), who, v.Finding, v.Field, string(v.Decision), note, v.Carried); err != nil {
+		for _, v := range of.Verdicts {
+			if _, err := stmt.ExecContext(ctx, v.At, v.Who, v.Finding, v.Field, string(v.Decision), v.Note, v.Carried); err != nil {
 				return err
 			}
 		}
@@ -134,18 +148,40 @@ func (r Run) Done() bool {
 
 // StartRun records that a run begins, durably.
 func (d *Docket) StartRun(ctx context.Context, kind, who string, at time.Time) (int64, error) {
-	result, err := d.db.ExecContext(ctx, "INSERT INTO runs (kind, who, started_at) VALUES (?,?,?)", kind, who, Stamp(at))
-	if err != nil {
-		return 0, d.wrap(err)
-	}
-	return result.LastInsertId()
+	var seq int64
+	return seq, d.transaction(ctx, func(tx *sql.Tx) error {
+		if err := tx.QueryRowContext(ctx, "SELECT ifnull(max(seq), 0) + 1 FROM runs").Scan(&seq); err != nil {
+			return err
+		}
+		if err := d.link(ctx, tx, linkStart, started{Run: seq, Kind: kind, Who: who, Started: Stamp(at)}); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, "INSERT INTO runs (seq, kind, who, started_at) VALUES (?,?,?,?)", seq, kind, who, Stamp(at))
+		return err
+	})
+}
+
+// ImagesKept seals the before-images that a run has kept, before it writes anything.
+func (d *Docket) ImagesKept(ctx context.Context, run int64) error {
+	return d.transaction(ctx, func(tx *sql.Tx) error {
+		sum, err := imagesSum(ctx, tx, run)
+		if err != nil {
+			return err
+		}
+		return d.link(ctx, tx, linkImages, imagesKept{Run: run, Sum: sum})
+	})
 }
 
 // AboutToCommit records what a run has written, durably, before it is made lasting: from
 // here on, until it ends, nobody knows whether it was.
 func (d *Docket) AboutToCommit(ctx context.Context, seq int64, added, changed, leftOut int) error {
-	_, err := d.db.ExecContext(ctx, "UPDATE runs SET outcome = ?, new = ?, changed = ?, left_out = ? WHERE seq = ?", Unknown, added, changed, leftOut, seq)
-	return d.wrap(err)
+	return d.transaction(ctx, func(tx *sql.Tx) error {
+		if err := d.link(ctx, tx, linkCommit, committing{Run: seq, New: added, Changed: changed, LeftOut: leftOut}); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, "UPDATE runs SET outcome = ?, new = ?, changed = ?, left_out = ? WHERE seq = ?", Unknown, added, changed, leftOut, seq)
+		return err
+	})
 }
 
 // Outcome is what became of one finding in a run.
@@ -180,7 +216,11 @@ func (d *Docket) EndRun(ctx context.Context, run Run, at time.Time, outcomes []O
 				return err
 			}
 		}
-		return nil
+		sum, err := outcomesSum(ctx, tx, run.Seq)
+		if err != nil {
+			return err
+		}
+		return d.link(ctx, tx, linkEnd, ended{Run: run.Seq, At: Stamp(at), Outcome: run.Outcome, New: run.New, Changed: run.Changed, LeftOut: run.LeftOut, Message: run.Message, Outcomes: sum})
 	})
 }
 
@@ -308,6 +348,9 @@ func (s stored) Open() (io.ReadCloser, error) {
 	err := s.db.QueryRow("SELECT data FROM contents WHERE sha256 = ?", s.sha).Scan(&data)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, errors.New("the docket does not hold the attachment with SHA-256 " + s.sha)
+	}
+	if sum := sha256.Sum256(data); err == nil && hex.EncodeToString(sum[:]) != s.sha {
+		return nil, errors.New("the docket was altered: it holds something else as the attachment with SHA-256 " + s.sha)
 	}
 	return io.NopCloser(bytes.NewReader(data)), err
 }

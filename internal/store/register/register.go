@@ -9,7 +9,6 @@ import (
 	"errors"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"time"
 
 	"anagram/internal/store/docket"
@@ -99,8 +98,7 @@ func Dockets(ctx context.Context, w *workspace.Workspace) ([]Entry, error) {
 	if err != nil || len(numbers) == 0 {
 		return nil, err
 	}
-	path := filepath.Join(w.Dir, ".anagram", "register.jsonl")
-	known, begun, err := read(path)
+	known, err := read(path(w))
 	if err != nil {
 		return nil, err
 	}
@@ -125,7 +123,7 @@ func Dockets(ctx context.Context, w *workspace.Workspace) ([]Entry, error) {
 		out = append(out, e)
 	}
 	// Who may only read the workspace does without.
-	_ = add(path, begun, fresh)
+	_ = add(path(w), fresh)
 	return out, nil
 }
 
@@ -141,16 +139,16 @@ func summarize(ctx context.Context, path string, number int) (docket.Summary, er
 // maxLine bounds a line of the register.
 const maxLine = 16 << 20
 
-// read gives the last line on each docket, and whether the register was begun. Lines that
-// cannot be read say nothing: the dockets do.
-func read(path string) (known map[int]line, begun bool, err error) {
+// read gives the last line on each docket. Lines that cannot be read say nothing: the
+// dockets do.
+func read(path string) (known map[int]line, err error) {
 	known = map[int]line{}
 	f, err := os.Open(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return known, false, nil
+		return known, nil
 	}
 	if err != nil {
-		return nil, false, err
+		return nil, err
 	}
 	defer f.Close()
 	lines := bufio.NewScanner(f)
@@ -159,43 +157,35 @@ func read(path string) (known map[int]line, begun bool, err error) {
 		if n == 0 {
 			var h head
 			if json.Unmarshal(lines.Bytes(), &h) != nil || h.Version != version {
-				return known, true, nil
+				return known, nil
 			}
-			begun = true
 			continue
 		}
 		var l line
-		if json.Unmarshal(lines.Bytes(), &l) == nil && l.Docket > 0 {
+		if json.Unmarshal(lines.Bytes(), &l) == nil && l.Docket > 0 && !l.Modified.IsZero() {
 			known[l.Docket] = l
 		}
 	}
-	return known, begun, nil
+	return known, nil
 }
 
-// add appends lines in one write, so that two programs do not mix theirs.
-func add(path string, begun bool, fresh []line) error {
+// beginning is the first line of a register.
+func beginning() ([]byte, error) {
+	text, err := json.Marshal(head{Workspace: rand.Text(), Version: version})
+	return append(text, '\n'), err
+}
+
+// add appends what was found anew.
+func add(path string, fresh []line) error {
 	if len(fresh) == 0 {
 		return nil
 	}
 	var text bytes.Buffer
 	encode := json.NewEncoder(&text)
-	if !begun {
-		if err := encode.Encode(head{Workspace: rand.Text(), Version: version}); err != nil {
-			return err
-		}
-	}
 	for _, l := range fresh {
 		if err := encode.Encode(l); err != nil {
 			return err
 		}
 	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return err
-	}
-	f, err := os.OpenFile(path, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(text.Bytes())
-	return errors.Join(err, f.Close())
+	return appendTo(path, text.Bytes(), false)
 }

@@ -36,7 +36,7 @@ func addDocket(t *testing.T, w *workspace.Workspace, number, findings int, value
 		require.NoError(t, err)
 	}
 	require.NoError(t, b.Type(ctx, docket.Type{Name: "u", Counts: map[match.Status]int{match.New: findings}}))
-	_, err = b.Finish(ctx, w.DocketPath(number), docket.Header{Number: number, Source: "sandbox", Target: "production", Parcel: "p", MatchedAt: fmt.Sprintf("2026-11-23T12:00:%02dZ", number)}, []byte("types:\n  u: {key: [c]}\n"))
+	_, err = b.Finish(ctx, w.DocketPath(number), docket.Header{Number: number, Source: "sandbox", Target: "production", Parcel: "p", MatchedAt: fmt.Sprintf("2026-11-23T12:00:%02dZ", number)}, []byte("types:\n  u: {key: [c]}\n"), nil)
 	require.NoError(t, err)
 }
 

@@ -1,0 +1,527 @@
+package docket
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/binary"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"hash"
+	"strconv"
+	"strings"
+	"sync"
+)
+
+// What a docket says is believed only as far as it can be checked. The digest is the sum of
+// all that the match found. Everything that happens afterwards is a link of a chain that
+// begins with the digest, each with the sum of the one before; the tables of decisions,
+// runs, outcomes and before-images hold the same in a form that can be searched, and are
+// compared with it. Whoever knows digest and head knows all of it.
+
+// Seal is the digest of a docket and the head of its chain.
+type Seal struct {
+	Digest string // hex
+	Head   string // sum of the last link, the digest where there is none
+	Before string // of a link that is told of: the head without it
+	Links  int
+}
+
+// Witness is told of every link before it is written, and keeps it durably.
+type Witness func(Seal) error
+
+// Witnessed makes a docket tell of its links.
+func (d *Docket) Witnessed(w Witness) { d.witness = w }
+
+// Kinds of links.
+const (
+	linkDecide = "decide"
+	linkStart  = "run"
+	linkImages = "images"
+	linkCommit = "commit"
+	linkEnd    = "end"
+)
+
+// sealed are the tables that the digest is about, with the order of their rows.
+var sealed = []struct{ table, order string }{
+	{"header", "name"}, {"types", "rank"}, {"findings", "id"}, {"needs", "rowid"}, {"checks", "rowid"}, {"claims", "rowid"},
+}
+
+// summing adds values to a sum so that no two lists give the same.
+type summing struct{ hash.Hash }
+
+func newSumming() summing { return summing{sha256.New()} }
+
+func (s summing) add(values ...any) {
+	var head [9]byte
+	for _, v := range values {
+		kind, text := byte('t'), []byte(nil)
+		switch v := v.(type) {
+		case nil:
+			kind = 'n'
+		case int64:
+			kind, text = 'i', strconv.AppendInt(nil, v, 10)
+		case float64:
+			kind, text = 'f', strconv.AppendFloat(nil, v, 'g', -1, 64)
+		case []byte:
+			kind, text = 'b', v
+		case string:
+			text = []byte(v)
+		default:
+			kind, text = 'x', fmt.Append(nil, v)
+		}
+		head[0] = kind
+		binary.BigEndian.PutUint64(head[1:], uint64(len(text)))
+		_, _ = s.Write(head[:])
+		_, _ = s.Write(text)
+	}
+}
+
+func (s summing) text() string { return hex.EncodeToString(s.Sum(nil)) }
+
+// queryer runs queries, within a transaction or without.
+type queryer interface {
+	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
+}
+
+// rowsInto adds all rows of a query.
+func (s summing) rowsInto(ctx context.Context, q queryer, query string, args ...any) error {
+	rows, err := q.QueryContext(ctx, query, args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	columns, err := rows.Columns()
+	if err != nil {
+		return err
+	}
+	values, into := make([]any, len(columns)), make([]any, len(columns))
+	for i := range values {
+		into[i] = &values[i]
+	}
+	for rows.Next() {
+		if err := rows.Scan(into...); err != nil {
+			return err
+		}
+		s.add(int64(len(values)))
+		s.add(values...)
+	}
+	return rows.Err()
+}
+
+// digest sums up what the match found.
+func digest(ctx context.Context, q queryer) (string, error) {
+	s := newSumming()
+	for _, of := range sealed {
+		s.add(of.table)
+		if err := s.rowsInto(ctx, q, "SELECT * FROM "+of.table+" ORDER BY "+of.order); err != nil {
+			return "", err
+		}
+	}
+	return s.text(), nil
+}
+
+// Digest gives the sum of all that the match found.
+func (d *Docket) Digest(ctx context.Context) (string, error) {
+	text, err := digest(ctx, d.db)
+	return text, d.wrap(err)
+}
+
+// Head gives the seal as the docket itself says it, without looking at more than its last
+// link and, where there is none, its digest.
+func (d *Docket) Head(ctx context.Context) (Seal, error) {
+	seal, err := head(ctx, d.db)
+	return seal, d.wrap(err)
+}
+
+func head(ctx context.Context, q queryer) (seal Seal, err error) {
+	rows, err := q.QueryContext(ctx, "SELECT sum, (SELECT count(*) FROM links) FROM links ORDER BY seq DESC LIMIT 1")
+	if err != nil {
+		return seal, err
+	}
+	for rows.Next() {
+		err = rows.Scan(&seal.Head, &seal.Links)
+	}
+	if closed := rows.Close(); err == nil {
+		err = closed
+	}
+	if err == nil && seal.Links == 0 {
+		seal.Head, err = digest(ctx, q)
+	}
+	return seal, err
+}
+
+// LinkWith gives the number of the link with a sum, -1 where there is none.
+func (d *Docket) LinkWith(ctx context.Context, sum string) (int, error) {
+	n := -1
+	err := d.db.QueryRowContext(ctx, "SELECT ifnull(max(seq), -1) FROM links WHERE sum = ?", sum).Scan(&n)
+	return n, d.wrap(err)
+}
+
+func linkSum(before, kind, content string) string {
+	s := newSumming()
+	s.add(before, kind, content)
+	return s.text()
+}
+
+// link adds a link within a transaction. The witness hears of it first.
+func (d *Docket) link(ctx context.Context, tx *sql.Tx, kind string, content any) error {
+	text, err := json.Marshal(content)
+	if err != nil {
+		return err
+	}
+	last, err := head(ctx, tx)
+	if err != nil {
+		return err
+	}
+	next := Seal{Before: last.Head, Head: linkSum(last.Head, kind, string(text)), Links: last.Links + 1}
+	if d.witness != nil {
+		if err := d.witness(next); err != nil {
+			return err
+		}
+	}
+	_, err = tx.ExecContext(ctx, "INSERT INTO links VALUES (?,?,?,?)", next.Links, kind, string(text), next.Head)
+	return err
+}
+
+// LogEntry is one decision as the log has it, however it came there.
+type LogEntry struct {
+	At       string   `json:"at"`
+	Who      string   `json:"who"`
+	Finding  int64    `json:"finding"`
+	Field    string   `json:"field,omitempty"`
+	Decision Decision `json:"decision"`
+	Note     string   `json:"note,omitempty"`
+	Carried  int      `json:"carried,omitempty"`
+}
+
+// Contents of links.
+type (
+	decided struct {
+		Carried  bool       `json:"carried,omitempty"`
+		ReadBy   string     `json:"read_by,omitempty"` // who read in what was decided elsewhere
+		ReadAt   string     `json:"read_at,omitempty"`
+		Verdicts []LogEntry `json:"verdicts"`
+	}
+	started struct {
+		Run     int64  `json:"run"`
+		Kind    string `json:"kind"`
+		Who     string `json:"who"`
+		Started string `json:"started_at"`
+	}
+	imagesKept struct {
+		Run int64  `json:"run"`
+		Sum string `json:"sum"`
+	}
+	committing struct {
+		Run     int64 `json:"run"`
+		New     int   `json:"new"`
+		Changed int   `json:"changed"`
+		LeftOut int   `json:"left_out"`
+	}
+	ended struct {
+		Run      int64  `json:"run"`
+		At       string `json:"ended_at"`
+		Outcome  string `json:"outcome"`
+		New      int    `json:"new"`
+		Changed  int    `json:"changed"`
+		LeftOut  int    `json:"left_out"`
+		Message  string `json:"message,omitempty"`
+		Outcomes string `json:"outcomes"` // sum of what became of each finding
+	}
+)
+
+func imagesSum(ctx context.Context, q queryer, run int64) (string, error) {
+	s := newSumming()
+	err := s.rowsInto(ctx, q, "SELECT * FROM backup WHERE run = ? ORDER BY finding", run)
+	return s.text(), err
+}
+
+func outcomesSum(ctx context.Context, q queryer, run int64) (string, error) {
+	s := newSumming()
+	err := s.rowsInto(ctx, q, "SELECT * FROM outcomes WHERE run = ? ORDER BY finding", run)
+	return s.text(), err
+}
+
+// replay is the chain as it is gone through.
+type replay struct {
+	decisions []LogEntry
+	runs      []Run
+	outcomes  map[int64]string
+	images    map[int64]string
+}
+
+// Verify goes through all of it and gives the seal. The error says what does not hold.
+func (d *Docket) Verify(ctx context.Context) (Seal, error) {
+	seal := Seal{}
+	var err error
+	if seal.Digest, err = d.Digest(ctx); err != nil {
+		return seal, err
+	}
+	seal.Head = seal.Digest
+	r := replay{outcomes: map[int64]string{}, images: map[int64]string{}}
+	rows, err := d.db.QueryContext(ctx, "SELECT seq, kind, content, sum FROM links ORDER BY seq")
+	if err != nil {
+		return seal, d.wrap(err)
+	}
+	for rows.Next() {
+		var seq int
+		var kind, content, sum string
+		if err = rows.Scan(&seq, &kind, &content, &sum); err != nil {
+			break
+		}
+		next := linkSum(seal.Head, kind, content)
+		if seq != seal.Links+1 || sum != next {
+			err = d.altered("link %d of its log is not the one that was written, or what the match found was changed", seq)
+			break
+		}
+		seal.Head, seal.Links = next, seq
+		if err = r.take(kind, content); err != nil {
+			err = d.altered("link %d of its log cannot be read: %v", seq, err)
+			break
+		}
+	}
+	if closed := rows.Close(); err == nil {
+		err = closed
+	}
+	if err == nil {
+		err = rows.Err()
+	}
+	if err != nil {
+		return seal, d.wrap(err)
+	}
+	return seal, d.compare(ctx, r)
+}
+
+func (d *Docket) altered(format string, args ...any) error {
+	return &Error{Path: d.path, Message: "the docket was altered: " + fmt.Sprintf(format, args...)}
+}
+
+func (r *replay) take(kind, content string) error {
+	read := func(into any) error { return json.Unmarshal([]byte(content), into) }
+	run := func(seq int64) (*Run, error) {
+		if seq < 1 || seq > int64(len(r.runs)) {
+			return nil, fmt.Errorf("it is about run %d, which did not begin", seq)
+		}
+		return &r.runs[seq-1], nil
+	}
+	switch kind {
+	case linkDecide:
+		var c decided
+		err := read(&c)
+		r.decisions = append(r.decisions, c.Verdicts...)
+		return err
+	case linkStart:
+		var c started
+		if err := read(&c); err != nil {
+			return err
+		}
+		r.runs = append(r.runs, Run{Seq: c.Run, Kind: c.Kind, Who: c.Who, StartedAt: c.Started})
+		if c.Run != int64(len(r.runs)) {
+			return fmt.Errorf("run %d begins out of turn", c.Run)
+		}
+		return nil
+	case linkImages:
+		var c imagesKept
+		err := read(&c)
+		r.images[c.Run] = c.Sum
+		return err
+	case linkCommit:
+		var c committing
+		if err := read(&c); err != nil {
+			return err
+		}
+		of, err := run(c.Run)
+		if err == nil {
+			of.Outcome, of.New, of.Changed, of.LeftOut = Unknown, c.New, c.Changed, c.LeftOut
+		}
+		return err
+	case linkEnd:
+		var c ended
+		if err := read(&c); err != nil {
+			return err
+		}
+		of, err := run(c.Run)
+		if err == nil {
+			of.EndedAt, of.Outcome, of.New, of.Changed, of.LeftOut, of.Message = c.At, c.Outcome, c.New, c.Changed, c.LeftOut, c.Message
+			r.outcomes[c.Run] = c.Outcomes
+		}
+		return err
+	default:
+		return fmt.Errorf("its kind %q is not known", kind)
+	}
+}
+
+// compare holds the tables against the chain.
+func (d *Docket) compare(ctx context.Context, r replay) error {
+	log, err := d.Log(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range max(len(log), len(r.decisions)) {
+		if i >= len(log) || i >= len(r.decisions) || log[i] != r.decisions[i] {
+			return d.altered("decision %d is not as its log says", i+1)
+		}
+	}
+	runs, err := d.Runs(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range max(len(runs), len(r.runs)) {
+		if i >= len(runs) || i >= len(r.runs) || runs[i] != r.runs[i] {
+			return d.altered("run %d is not as its log says", i+1)
+		}
+	}
+	for _, run := range runs {
+		sum, err := outcomesSum(ctx, d.db, run.Seq)
+		if err != nil {
+			return d.wrap(err)
+		}
+		if was, ok := r.outcomes[run.Seq]; ok && was != sum {
+			return d.altered("what became of the records in run %d is not as its log says", run.Seq)
+		}
+		if sum, err = imagesSum(ctx, d.db, run.Seq); err != nil {
+			return d.wrap(err)
+		}
+		if was, ok := r.images[run.Seq]; ok && was != sum {
+			return d.altered("the before-images of run %d are not as its log says", run.Seq)
+		}
+	}
+	return nil
+}
+
+// Log gives all decisions in their order.
+func (d *Docket) Log(ctx context.Context) ([]LogEntry, error) {
+	rows, err := d.db.QueryContext(ctx, "SELECT seq, at, who, finding, field, decision, note, carried FROM decisions ORDER BY seq")
+	if err != nil {
+		return nil, d.wrap(err)
+	}
+	defer rows.Close()
+	var out []LogEntry
+	for n := 1; rows.Next(); n++ {
+		var e LogEntry
+		var seq int
+		if err := rows.Scan(&seq, &e.At, &e.Who, &e.Finding, &e.Field, &e.Decision, &e.Note, &e.Carried); err != nil {
+			return nil, d.wrap(err)
+		}
+		if seq != n {
+			return nil, d.altered("decision %d is missing", n)
+		}
+		out = append(out, e)
+	}
+	return out, d.wrap(rows.Err())
+}
+
+// Join adds decisions that were made in a copy of the docket, as they were made there, and
+// says who read them in.
+func (d *Docket) Join(ctx context.Context, readBy, readAt string, entries []LogEntry) error {
+	if len(entries) == 0 {
+		return nil
+	}
+	unlock, err := d.lockDecision(ctx)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	return d.append(ctx, decided{ReadBy: readBy, ReadAt: readAt, Verdicts: entries})
+}
+
+// CutBack takes away all decisions after a link. It is for a docket that was replaced by a
+// copy of itself which went on elsewhere; anything but decisions is refused.
+func (d *Docket) CutBack(ctx context.Context, links int) error {
+	rows, err := d.db.QueryContext(ctx, "SELECT seq, kind, content FROM links WHERE kind = ? OR seq > ? ORDER BY seq", linkDecide, links)
+	if err != nil {
+		return d.wrap(err)
+	}
+	kept := 0
+	for rows.Next() {
+		var seq int
+		var kind, content string
+		var c decided
+		if err = rows.Scan(&seq, &kind, &content); err != nil {
+			break
+		}
+		if seq > links {
+			if kind != linkDecide {
+				err = &Error{Path: d.path, Message: "it was imported or rehearsed elsewhere, which cannot be taken over. Bring the file back as it was, or match again"}
+				break
+			}
+			continue
+		}
+		if err = json.Unmarshal([]byte(content), &c); err != nil {
+			break
+		}
+		kept += len(c.Verdicts)
+	}
+	if closed := rows.Close(); err == nil {
+		err = closed
+	}
+	if err != nil {
+		return d.wrap(err)
+	}
+	return d.transaction(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM links WHERE seq > ?", links); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, "DELETE FROM decisions WHERE seq > ?", kept)
+		return err
+	})
+}
+
+// part is one object of a schema.
+type part struct{ kind, name, table, sql string }
+
+func parts(ctx context.Context, q queryer) (map[string]part, error) {
+	rows, err := q.QueryContext(ctx, "SELECT type, name, tbl_name, ifnull(sql, '') FROM sqlite_schema")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[string]part{}
+	for rows.Next() {
+		var p part
+		if err := rows.Scan(&p.kind, &p.name, &p.table, &p.sql); err != nil {
+			return nil, err
+		}
+		out[p.kind+" "+p.name] = p
+	}
+	return out, rows.Err()
+}
+
+// own is the schema that this program makes.
+var own = sync.OnceValues(func() (map[string]part, error) {
+	db, err := sql.Open("sqlite", ":memory:")
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	db.SetMaxOpenConns(1)
+	if _, err := db.Exec(schema); err != nil {
+		return nil, err
+	}
+	return parts(context.Background(), db)
+})
+
+// checkSchema refuses whatever a docket has in its schema that this program does not make.
+func (d *Docket) checkSchema(ctx context.Context) error {
+	want, err := own()
+	if err != nil {
+		return err
+	}
+	have, err := parts(ctx, d.db)
+	if err != nil {
+		return d.wrap(err)
+	}
+	for key, p := range have {
+		if w, ok := want[key]; !ok || w != p {
+			return &Error{Path: d.path, Message: fmt.Sprintf("it has a %s %s that Anagram did not make", p.kind, strconv.Quote(p.name))}
+		}
+	}
+	for key := range want {
+		if _, ok := have[key]; !ok {
+			return &Error{Path: d.path, Message: "it has no " + strings.Replace(key, " ", " \"", 1) + "\""}
+		}
+	}
+	return nil
+}
