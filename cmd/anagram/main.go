@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/signal"
 	"syscall"
+	_ "time/tzdata" // zones are known on machines that have none
 
 	"anagram/internal/ui/cli"
 )

@@ -62,6 +62,8 @@ type Description struct {
 	Account string // "" where the engine has no accounts
 	Address string // where it is, without secrets
 	Rights  string // what the account may do, in words
+	// Zone is that of its times without zone, nil where it is not known.
+	Zone *time.Location
 	// Clock is the server's time when it was asked, zero where it is this machine's.
 	Clock time.Time
 	// Ahead is how far its clock is before this machine's; negative is behind.

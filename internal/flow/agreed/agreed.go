@@ -17,10 +17,23 @@ import (
 	"anagram/internal/store/parcel"
 )
 
-// agreedPath is where the agreed values of a pair are.
+// agreedPath is where the agreed values of a pair are, whichever of them is the source: what
+// two have in common they have in both directions.
 func agreedPath(s *session.Session, source, target string) (string, error) {
 	dir, err := s.Workspace.Agreed()
-	return filepath.Join(dir, url.PathEscape(source)+"--"+url.PathEscape(target)+parcel.Suffix), err
+	at := func(a, b string) string {
+		return filepath.Join(dir, url.PathEscape(a)+"--"+url.PathEscape(b)+parcel.Suffix)
+	}
+	path, other := at(source, target), at(target, source)
+	if source > target {
+		path, other = other, path
+	}
+	if _, missing := os.Lstat(path); missing != nil { // one direction alone, from an earlier program
+		if _, there := os.Lstat(other); there == nil {
+			path = other
+		}
+	}
+	return path, err
 }
 
 // Open opens the agreed values of a pair, nil where there are none yet.
@@ -37,6 +50,19 @@ func Open(s *session.Session, source, target string) (*parcel.Reader, error) {
 		return nil, session.Usage("The agreed values of %s and %s cannot be read (%v). Bring the file back, or remove it: then it is not known which side changed what since", source, target, err)
 	}
 	return p, nil
+}
+
+// UpTo tells when the newest parcel of a source was exported from which it is known what is
+// agreed on a type; "" where it is not known.
+func UpTo(p *parcel.Reader, source, typ string) string {
+	if p == nil {
+		return ""
+	}
+	of, ok := p.Manifest.UpTo[source+"/"+typ]
+	if !ok && p.Manifest.Source == source { // by an earlier program
+		of = p.Manifest.UpTo[typ]
+	}
+	return of
 }
 
 // stream gives agreed records with other fields, of which only the keys are read until
@@ -99,6 +125,7 @@ type Writing struct {
 	shapes  record.Shapes
 	catalog *catalog.Catalog
 	done    map[string]bool
+	source  string
 	upTo    map[string]string // see parcel.Manifest
 }
 
@@ -114,8 +141,17 @@ func Begin(s *session.Session, source, target string, old *parcel.Reader, shapes
 		return nil, err
 	}
 	upTo := map[string]string{}
+	shapes = maps.Clone(shapes)
 	if old != nil {
 		maps.Copy(upTo, old.Manifest.UpTo)
+		// Types that nothing is said about now keep the keys that they have.
+		for name, shape := range old.Manifest.Keys {
+			now, ok := c.Type(name)
+			was, described := old.Catalog.Type(name)
+			if _, said := shapes[name]; !said && ok && described && now.MeansOther(was, "before") == nil {
+				shapes[name] = shape
+			}
+		}
 	}
 	out, err := parcel.Create(scratch, parcel.Manifest{UpTo: upTo, Name: "agreed", Note: "what " + source + " and " + target + " last had in common", Source: source,
 		ExportedAt: s.Stamp(), ExportedBy: s.Who, Program: s.Program, Keys: shapes}, c.Source)
@@ -123,14 +159,15 @@ func Begin(s *session.Session, source, target string, old *parcel.Reader, shapes
 		return nil, err
 	}
 	out.LeaveFilesOut()
-	return &Writing{session: s, path: path, old: old, out: out, shapes: shapes, catalog: c, done: map[string]bool{}, upTo: upTo}, nil
+	return &Writing{session: s, source: source, path: path, old: old, out: out, shapes: shapes, catalog: c, done: map[string]bool{}, upTo: upTo}, nil
 }
 
 // begin notes that the agreed values of a type are being taken from a parcel, and gives
 // the fields that are kept: those compared now, and others of which something was known.
 func (w *Writing) begin(typ, exportedAt string, compared []record.Field) []record.Field {
 	w.done[typ] = true
-	w.upTo[typ] = max(w.upTo[typ], exportedAt)
+	of := w.source + "/" + typ
+	w.upTo[of] = max(w.upTo[of], exportedAt)
 	out := slices.Clone(compared)
 	if w.old == nil || !sameShape(w.old.Manifest.Keys[typ], w.shapes[typ]) {
 		return out

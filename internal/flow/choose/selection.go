@@ -13,6 +13,7 @@ import (
 	"anagram/internal/core/condition"
 	"anagram/internal/core/record"
 	"anagram/internal/core/yamldoc"
+	"anagram/internal/environment"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
 	"anagram/internal/store/parcel"
@@ -31,6 +32,8 @@ type Chosen struct {
 	// Of what is asked for by date: types without stamps, of which all records are chosen,
 	// and parts without stamps, which only come along with their owners.
 	Unstamped, UnstampedParts []string
+	// NeverBrought are types that were in no import so far, so that all of them is taken.
+	NeverBrought []string
 }
 
 // SelectTypes makes a selection ready: which types it chooses from, and how.
@@ -122,11 +125,13 @@ func (s *Chosen) patterns(c *catalog.Catalog, from parcel.Selection, touched map
 func (s *Chosen) since(c *catalog.Catalog, from parcel.Selection, touched map[string]bool) {
 	for name := range s.Whole {
 		t, _ := c.Type(name)
-		dated := from.Since != ""
+		dated := from.Dated()
 		switch {
 		case s.LeavesOutType(name):
 			delete(touched, name)
 			delete(s.Whole, name)
+		case dated && t.StampAt != "" && from.Moment(name) == "":
+			s.NeverBrought = append(s.NeverBrought, name)
 		case dated && t.StampAt != "":
 			s.filtered[name] = true
 		case dated && t.PartOf != "" && !slices.Contains(from.Types, name):
@@ -142,6 +147,7 @@ func (s *Chosen) since(c *catalog.Catalog, from parcel.Selection, touched map[st
 		}
 	}
 	slices.Sort(s.Unstamped)
+	slices.Sort(s.NeverBrought)
 	slices.Sort(s.UnstampedParts)
 }
 
@@ -159,10 +165,12 @@ func readPattern(c *catalog.Catalog, text string) (record.Pattern, error) {
 }
 
 // Compile makes the conditions ready for the fields of an environment.
-func (s *Chosen) Compile(c *catalog.Catalog, environment string, places map[string]catalog.Place, from parcel.Selection) error {
+// Zone is that of its stamps without one.
+func (s *Chosen) Compile(c *catalog.Catalog, target string, about environment.Description, from parcel.Selection) error {
+	places, zone := about.Places, about.Zone
 	for name := range s.filtered {
 		t, _ := c.Type(name)
-		known := t.Known(places[t.Place(environment)])
+		known := t.Known(places[t.Place(target)])
 		add := func(text string) error {
 			compiled, err := condition.Compile(text, name, known)
 			if err != nil {
@@ -176,20 +184,25 @@ func (s *Chosen) Compile(c *catalog.Catalog, environment string, places map[stri
 				return err
 			}
 		}
-		if from.Since == "" || t.StampAt == "" {
+		since := from.Moment(name)
+		if since == "" || t.StampAt == "" {
 			continue
 		}
 		at := slices.IndexFunc(known, func(f record.Field) bool { return f.Name == t.StampAt })
 		if at < 0 {
 			continue
 		}
-		moment := fmt.Sprintf("timestamp('%s')", from.Since)
+		if from.SinceBy != nil {
+			since = withMargin(since)
+		}
+		since = stampMoment(since, known[at].Kind, zone)
+		moment := fmt.Sprintf("timestamp('%s')", since)
 		switch known[at].Kind {
 		case record.Date:
-			moment = fmt.Sprintf("date('%s')", from.Since[:len(time.DateOnly)])
+			moment = fmt.Sprintf("date('%s')", since[:len(time.DateOnly)])
 		case record.Timestamp, record.LocalTimestamp:
 		default:
-			return session.Usage("Field %s of %s holds %s, not times, so what changed since %s cannot be told; say what it holds with as: in the catalog, or leave the type out", t.StampAt, name, known[at].Kind, from.Since)
+			return session.Usage("Field %s of %s holds %s, not times, so what changed since %s cannot be told; say what it holds with as: in the catalog, or leave the type out", t.StampAt, name, known[at].Kind, since)
 		}
 		// What has no stamp may have changed.
 		if err := add(fmt.Sprintf("%s == null || %s >= %s", t.StampAt, t.StampAt, moment)); err != nil {
@@ -284,53 +297,90 @@ var sinceImport = regexp.MustCompile(`^last-import(?::(.+))?$`)
 
 // Since says which moment changed-since stands for: a date, a time, or the last import
 // from this source, whose records are those of the parcel that was imported then.
-func Since(ctx context.Context, s *session.Session, source, target, text string) (string, error) {
+//
+// Of a last import it is another moment for each record type: when the source was read from
+// which that type was brought as a whole, or all that had changed of it. A type that never
+// was is not among them.
+func Since(ctx context.Context, s *session.Session, source, target, text string) (moment string, by map[string]string, err error) {
 	if text == "" {
-		return "", nil
+		return "", nil, nil
 	}
 	if m := sinceImport.FindStringSubmatch(text); m != nil {
 		if m[1] != "" {
 			target = m[1]
 		}
 		if target == "" {
-			return "", session.Usage("--changed-since last-import needs to know the target: last-import:TARGET")
+			return "", nil, session.Usage("--changed-since last-import needs to know the target: last-import:TARGET")
 		}
 		if _, err := s.Workspace.Environment(target); err != nil {
-			return "", err
+			return "", nil, err
 		}
-		moment, err := lastImport(ctx, s, source, target)
-		if err == nil && moment == "" {
+		by, err := lastImport(ctx, s, source, target)
+		if err == nil && len(by) == 0 {
 			err = session.Usage("Nothing was imported from %s into %s yet, so there is no last import; leave --changed-since out, or give a date", source, target)
 		}
-		return moment, err
+		return "", by, err
 	}
 	for _, form := range []string{time.RFC3339, time.DateOnly, "2006-01-02T15:04:05", "2006-01-02 15:04:05", "2006-01-02T15:04", "2006-01-02 15:04"} {
 		if t, err := time.Parse(form, text); err == nil {
-			return t.UTC().Format(time.RFC3339), nil
+			return t.UTC().Format(time.RFC3339), nil, nil
 		}
 	}
-	return "", session.Usage("--changed-since %q is neither a date such as 2026-11-23, nor a time such as 2026-11-23T08:00:00Z, nor last-import:TARGET", text)
+	return "", nil, session.Usage("--changed-since %q is neither a date such as 2026-11-23, nor a time such as 2026-11-23T08:00:00Z, nor last-import:TARGET", text)
 }
 
 // lastImport gives when the parcel of the last import was exported, "" for none.
-func lastImport(ctx context.Context, s *session.Session, source, target string) (string, error) {
+func lastImport(ctx context.Context, s *session.Session, source, target string) (map[string]string, error) {
 	summaries, err := s.Summaries(ctx)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
-	latest := ""
+	var done []docket.Header
 	for _, d := range summaries {
-		if d.Err != nil || d.Header.Source != source || d.Header.Target != target {
-			continue
-		}
-		if slices.ContainsFunc(d.Runs, docket.Run.Done) {
-			latest = max(latest, d.Header.ExportedAt)
+		if d.Err == nil && d.Header.Source == source && d.Header.Target == target && slices.ContainsFunc(d.Runs, docket.Run.Done) {
+			done = append(done, d.Header)
 		}
 	}
-	if t, err := time.Parse(time.RFC3339, latest); err == nil {
-		latest = t.UTC().Format(time.RFC3339)
+	slices.SortStableFunc(done, func(a, b docket.Header) int { return strings.Compare(a.ExportedAt, b.ExportedAt) })
+	out := map[string]string{}
+	for _, h := range done {
+		exported := h.ExportedAt
+		if t, err := time.Parse(time.RFC3339, exported); err == nil {
+			exported = t.UTC().Format(time.RFC3339)
+		}
+		for typ, since := range h.Brings {
+			// What was brought since a moment continues what was brought up to then.
+			if since == "" || out[typ] != "" && since <= out[typ] {
+				out[typ] = exported
+			}
+		}
 	}
-	return latest, nil
+	return out, nil
+}
+
+// clocks is how far the clocks of a database, its applications and this machine may be
+// apart: so much more is taken than what seems to have changed.
+const clocks = 5 * time.Minute
+
+func withMargin(since string) string {
+	t, err := time.Parse(time.RFC3339, since)
+	if err != nil {
+		return since
+	}
+	return t.Add(-clocks).UTC().Format(time.RFC3339)
+}
+
+// stampMoment gives a moment as stamps of a kind tell it: in a zone where they have none.
+func stampMoment(since string, kind record.Kind, zone *time.Location) string {
+	t, err := time.Parse(time.RFC3339, since)
+	if err != nil {
+		return since
+	}
+	if kind != record.Timestamp && zone != nil {
+		local := t.In(zone)
+		t = time.Date(local.Year(), local.Month(), local.Day(), local.Hour(), local.Minute(), local.Second(), 0, time.UTC)
+	}
+	return t.UTC().Format(time.RFC3339)
 }
 
 // SelectionWords says in words what a selection is.
@@ -350,6 +400,9 @@ func SelectionWords(s parcel.Selection) string {
 	for _, typ := range slices.Sorted(maps.Keys(s.Where)) {
 		out = append(out, typ+" where "+s.Where[typ])
 	}
+	if s.SinceBy != nil {
+		out = append(out, "changed since the last import of each record type")
+	}
 	if s.Since != "" {
 		out = append(out, "changed since "+s.Since)
 	}
@@ -365,6 +418,6 @@ func SelectionWords(s parcel.Selection) string {
 
 // SaveSelection keeps a selection in the workspace under a name.
 func SaveSelection(s *session.Session, name string, selection parcel.Selection) error {
-	selection.Saved, selection.Since = "", ""
+	selection.Saved, selection.Since, selection.SinceBy = "", "", nil
 	return s.Workspace.SaveSelection(name, workspace.Selection(selection))
 }

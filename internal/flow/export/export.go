@@ -12,6 +12,7 @@ import (
 	"anagram/internal/flow/library"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/parcel"
+	"anagram/internal/store/register"
 )
 
 // Request says what to export.
@@ -32,6 +33,8 @@ type Result struct {
 	// Of an export by date: record types without stamps, which were taken whole, and parts
 	// without stamps, which came along with their owners only.
 	Unstamped, UnstampedParts []string
+	// Of one since the last import: types that were in none, which were taken whole.
+	NeverBrought []string
 }
 
 // Export copies records of an environment into a new parcel of the library.
@@ -44,7 +47,7 @@ func Export(ctx context.Context, s *session.Session, r Request) (Result, error) 
 	if err != nil {
 		return result, err
 	}
-	if r.Selection.Since, err = choose.Since(ctx, s, r.Environment, r.Target, r.Selection.ChangedSince); err != nil {
+	if r.Selection.Since, r.Selection.SinceBy, err = choose.Since(ctx, s, r.Environment, r.Target, r.Selection.ChangedSince); err != nil {
 		return result, err
 	}
 	chosen, err := choose.SelectTypes(c, r.Selection)
@@ -54,7 +57,7 @@ func Export(ctx context.Context, s *session.Session, r Request) (Result, error) 
 	if len(chosen.Types) == 0 {
 		return result, session.Usage("The selection leaves nothing of %s; no parcel was made", r.Environment)
 	}
-	result.Unstamped, result.UnstampedParts = chosen.Unstamped, chosen.UnstampedParts
+	result.Unstamped, result.UnstampedParts, result.NeverBrought = chosen.Unstamped, chosen.UnstampedParts, chosen.NeverBrought
 	name, path, err := library.NewPath(s, r.Name, r.Environment, r.AsFolder)
 	if err != nil {
 		return result, err
@@ -67,7 +70,7 @@ func Export(ctx context.Context, s *session.Session, r Request) (Result, error) 
 	if problems := env.Problems(c, withParts(c, env, chosen)); len(problems) > 0 {
 		return result, &session.CatalogError{Catalog: s.Workspace.CatalogName(), Environment: r.Environment, Problems: problems}
 	}
-	if err := chosen.Compile(c, r.Environment, env.About.Places, r.Selection); err != nil {
+	if err := chosen.Compile(c, r.Environment, env.About, r.Selection); err != nil {
 		return result, err
 	}
 	scratch, err := s.Workspace.Scratch()
@@ -110,6 +113,9 @@ func Export(ctx context.Context, s *session.Session, r Request) (Result, error) 
 	result.Manifest, err = w.Finish(path, r.AsFolder)
 	result.File = path
 	if err != nil {
+		return result, err
+	}
+	if err := register.AddExport(s.Workspace, result.Manifest.Name, register.Export{Seal: result.Manifest.Seal, Source: result.Manifest.Source, At: result.Manifest.ExportedAt}); err != nil {
 		return result, err
 	}
 	result.Bytes, err = parcel.Size(path)
@@ -194,6 +200,7 @@ func (ex *exporting) writeWhole(ctx context.Context, out *parcel.TypeWriter, typ
 			return err
 		}
 		if ex.Chosen.LeavesOut(ex.Model.Catalog, typ, rec.Key) {
+			out.Saw(rec.ChangedAt)
 			continue
 		}
 		if len(ex.Chosen.Patterns) > 0 {
@@ -280,7 +287,7 @@ func Again(ctx context.Context, s *session.Session, name, newName, note string, 
 	if m.Origin != "" {
 		return Result{}, session.Usage("Parcel %s was not exported but made by hand; there is nothing to repeat", name)
 	}
-	m.Selection.Since = ""
+	m.Selection.Since, m.Selection.SinceBy = "", nil
 	if note == "" {
 		note = m.Note
 	}

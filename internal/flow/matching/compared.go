@@ -19,6 +19,7 @@ import (
 	"anagram/internal/flow/sides"
 	"anagram/internal/store/docket"
 	"anagram/internal/store/parcel"
+	"anagram/internal/store/register"
 )
 
 // compared says what is compared with what. It is handed on and never changed.
@@ -86,7 +87,7 @@ func open(ctx context.Context, s *session.Session, r Request) (c compared, err e
 	if err := c.fits(); err != nil {
 		return c, err
 	}
-	return c, c.selection.Compile(c.catalog, c.target, c.env.About.Places, c.parcel.Manifest.Selection)
+	return c, c.selection.Compile(c.catalog, c.target, c.env.About, c.parcel.Manifest.Selection)
 }
 
 func (c compared) close() {
@@ -124,7 +125,12 @@ func openAgreed(ctx context.Context, c compared, given string) (known *parcel.Re
 	case paired:
 		known, err = agreed.Open(c.session, p.Source, c.target)
 	}
-	if err == nil && paired {
+	if err != nil || !paired {
+		return known, nil, err
+	}
+	// A parcel that merely says where it comes from teaches nothing before it is imported.
+	ours, err := register.Exported(c.session.Workspace, register.Export{Seal: p.Seal, Source: p.Source, At: p.ExportedAt})
+	if err == nil && ours {
 		remembers, err = agreed.Begin(c.session, p.Source, c.target, known, p.Keys, c.catalog)
 	}
 	return known, remembers, err
@@ -133,7 +139,7 @@ func openAgreed(ctx context.Context, c compared, given string) (known *parcel.Re
 // agreedLater reports whether what is known to be agreed on a type is from a parcel that
 // was exported after this one: then it says nothing about who moved since.
 func (c compared) agreedLater(typ string) bool {
-	return c.known != nil && c.known.Manifest.UpTo[typ] > c.parcel.Manifest.ExportedAt
+	return agreed.UpTo(c.known, c.source, typ) > c.parcel.Manifest.ExportedAt
 }
 
 // fits refuses a target in which the catalog does not hold, unless it is just that a
@@ -168,10 +174,27 @@ func (c compared) header(out *sink) (docket.Header, error) {
 		MatchedAt: docket.Stamp(c.session.Now()), MatchedBy: c.session.Who, Keys: p.Keys, NotCompared: out.left, Program: c.session.Program,
 		Paired: c.pairs, Resealed: p.Resealed, ByHand: p.Origin != "",
 	}
+	h.Brings = brings(p)
 	if t := c.against; t != nil {
 		h.TargetParcel, h.TargetExportedAt, h.TargetExportedBy = library.NameOf(t), t.Manifest.ExportedAt, t.Manifest.ExportedBy
 	}
 	return h, nil
+}
+
+// brings tells which types a parcel has as a whole, or all changes of since a moment.
+func brings(p parcel.Manifest) map[string]string {
+	out := map[string]string{}
+	s := p.Selection
+	for _, pt := range p.Types {
+		switch {
+		case len(s.LeaveOut) > 0 || p.Origin != "" || len(p.Resealed) > 0:
+		case pt.Whole:
+			out[pt.Name] = ""
+		case s.Moment(pt.Name) != "" && s.Where[pt.Name] == "" && len(s.Records) == 0 && s.Related != parcel.RelatedParts:
+			out[pt.Name] = s.Moment(pt.Name)
+		}
+	}
+	return out
 }
 
 // fromParcel gives the compared fields of the parcel's records. A parcel has no internal

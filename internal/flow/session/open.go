@@ -82,6 +82,9 @@ func (s *Session) OpenDescribed(ctx context.Context, name string, c *catalog.Cat
 		_ = env.Close()
 		return Described{}, err
 	}
+	if e, err := s.Workspace.Environment(name); err == nil && e.Zone != nil {
+		about.Zone = e.Zone
+	}
 	return Described{Environment: env, About: about, Fit: c.Fits(name, about.Places)}, nil
 }
 

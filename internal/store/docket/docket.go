@@ -38,6 +38,9 @@ type Header struct {
 	ExportedBy    string `json:"exported_by"`
 	Target        string `json:"target"`
 	TargetAddress string `json:"target_address"`
+	// Brings are the record types of which all was in the parcel, or with a moment all that
+	// had changed since.
+	Brings map[string]string `json:"brings,omitempty"`
 	// Release and Settings are the source's: what has to fit is asked again at the import.
 	Release  string            `json:"release,omitempty"`
 	Settings map[string]string `json:"settings,omitempty"`

@@ -57,7 +57,7 @@ type Manifest struct {
 	Files     []Sum         `json:"files"`
 	Referred  *Referred     `json:"referred,omitempty"`
 	// UpTo is, of agreed values, when the newest parcel was exported that they were taken
-	// from, by record type.
+	// from, by SOURCE/TYPE.
 	UpTo map[string]string `json:"up_to,omitempty"`
 	Seal string            `json:"seal"`
 }
@@ -78,10 +78,24 @@ type Selection struct {
 	Where        map[string]string `json:"where,omitempty"`   // condition by record type
 	ChangedSince string            `json:"changed_since,omitempty"`
 	Since        string            `json:"since,omitempty"` // the moment that ChangedSince stood for, UTC
-	LeaveOut     []string          `json:"leave_out,omitempty"`
-	Related      string            `json:"related,omitempty"` // all, parts or none; "" is all
-	NoFiles      bool              `json:"no_files,omitempty"`
+	// SinceBy are the moments that it stood for by record type, where they differ; types that
+	// are not named were to be taken whole.
+	SinceBy  map[string]string `json:"since_by,omitempty"`
+	LeaveOut []string          `json:"leave_out,omitempty"`
+	Related  string            `json:"related,omitempty"` // all, parts or none; "" is all
+	NoFiles  bool              `json:"no_files,omitempty"`
 }
+
+// Moment gives since when changes of a type are wanted, "" where all of it is.
+func (s Selection) Moment(typ string) string {
+	if s.SinceBy != nil {
+		return s.SinceBy[typ]
+	}
+	return s.Since
+}
+
+// Dated reports whether only changes are wanted.
+func (s Selection) Dated() bool { return s.Since != "" || s.SinceBy != nil }
 
 // Kinds of related records that come along.
 const (

@@ -161,6 +161,10 @@ func (t *TypeWriter) Finish(whole bool) (int, error) {
 	return count, nil
 }
 
+// Saw notes when a record was changed that is in scope but left out on purpose: it is not
+// news later.
+func (t *TypeWriter) Saw(changedAt string) { t.newest = max(t.newest, changedAt) }
+
 // Discard drops the records of the type.
 func (t *TypeWriter) Discard() {
 	if t.out != nil {

@@ -52,6 +52,8 @@ type header struct {
 	ExportedAt   string `json:"exported_at"`
 	MatchedAt    string `json:"matched_at"`
 	MatchedBy    string `json:"matched_by"`
+	// Brings is docket.Header.Brings.
+	Brings map[string]string `json:"brings,omitempty"`
 }
 
 type run struct {
@@ -70,7 +72,7 @@ type run struct {
 func lineOf(number int, info fs.FileInfo, s docket.Summary) line {
 	h := s.Header
 	out := line{Docket: number, Size: info.Size(), Modified: info.ModTime().UTC(), Tally: s.Tally,
-		Match: header{h.Parcel, h.ParcelFile, h.Source, h.Target, h.TargetParcel, h.ByHand, h.ExportedAt, h.MatchedAt, h.MatchedBy}}
+		Match: header{h.Parcel, h.ParcelFile, h.Source, h.Target, h.TargetParcel, h.ByHand, h.ExportedAt, h.MatchedAt, h.MatchedBy, h.Brings}}
 	for _, r := range s.Runs {
 		out.Runs = append(out.Runs, run(r))
 	}
@@ -80,7 +82,7 @@ func lineOf(number int, info fs.FileInfo, s docket.Summary) line {
 func (l line) summary() docket.Summary {
 	m := l.Match
 	out := docket.Summary{Tally: l.Tally, Header: docket.Header{Number: l.Docket, Parcel: m.Parcel, ParcelFile: m.ParcelFile, Source: m.Source, Target: m.Target,
-		TargetParcel: m.TargetParcel, ByHand: m.ByHand, ExportedAt: m.ExportedAt, MatchedAt: m.MatchedAt, MatchedBy: m.MatchedBy}}
+		TargetParcel: m.TargetParcel, ByHand: m.ByHand, ExportedAt: m.ExportedAt, MatchedAt: m.MatchedAt, MatchedBy: m.MatchedBy, Brings: m.Brings}}
 	for _, r := range l.Runs {
 		out.Runs = append(out.Runs, docket.Run(r))
 	}

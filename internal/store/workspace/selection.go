@@ -21,6 +21,7 @@ type Selection struct {
 	Where        map[string]string `yaml:"where,omitempty"` // condition by record type
 	ChangedSince string            `yaml:"changed_since,omitempty"`
 	Since        string            `yaml:"-"`
+	SinceBy      map[string]string `yaml:"-"`
 	LeaveOut     []string          `yaml:"leave_out,omitempty,flow"`
 	Related      string            `yaml:"related,omitempty"`
 	NoFiles      bool              `yaml:"no_files,omitempty"`

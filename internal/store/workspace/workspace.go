@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/yamldoc"
@@ -39,6 +40,7 @@ type Environment struct {
 	Password Password
 	Release  Release
 	Guard    Guard
+	Zone     *time.Location // of times without zone; nil asks the environment
 	Line     int
 }
 
@@ -91,6 +93,7 @@ type environmentForm struct {
 	Password passwordForm `yaml:"password"`
 	Release  releaseForm  `yaml:"release"`
 	Guard    guardForm    `yaml:"guard"`
+	Zone     string       `yaml:"zone"`
 }
 
 type guardForm struct {
@@ -182,6 +185,11 @@ func Open(dir string) (*Workspace, error) {
 			return nil, doc.Unknown([]string{"environments", name, "guard", "release"}, "release policy", described.Guard.Release, []string{"exact", "minor", "off"})
 		case described.Password.ways() > 1:
 			return nil, doc.Errorf([]string{"environments", name, "password"}, "environment %s: password: names more than one way; keep one of them", name)
+		}
+		if described.Zone != "" {
+			if e.Zone, err = time.LoadLocation(described.Zone); err != nil {
+				return nil, doc.Errorf([]string{"environments", name, "zone"}, "environment %s: zone: %q is not known; it looks like Europe/Berlin or UTC", name, described.Zone)
+			}
 		}
 		w.Environments = append(w.Environments, e)
 	}

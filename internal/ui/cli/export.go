@@ -148,6 +148,9 @@ func (a *app) printExport(result export.Result) error {
 	if len(result.Unstamped) > 0 {
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("\nWithout stamps, so all of their records are chosen: %s.", strings.Join(result.Unstamped, ", ")), ""))
 	}
+	if len(result.NeverBrought) > 0 {
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("\nIn no import so far, so all of their records are chosen: %s.", strings.Join(result.NeverBrought, ", ")), ""))
+	}
 	if len(result.UnstampedParts) > 0 {
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("\nParts without stamps, taken only with an owner that is taken: %s.", strings.Join(result.UnstampedParts, ", ")), ""))
 	}

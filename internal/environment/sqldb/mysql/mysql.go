@@ -137,6 +137,16 @@ func (d dialect) About(ctx context.Context, q engine.Queryer) (environment.Descr
 	if err != nil {
 		return about, err
 	}
+	// What the server gives its applications; this session has its own.
+	_ = engine.EachRow(ctx, q, func(rows *sql.Rows) error {
+		var global, system sql.NullString
+		err := rows.Scan(&global, &system)
+		if global.String == "SYSTEM" {
+			global = system
+		}
+		about.Zone = engine.Zone(global.String)
+		return err
+	}, "SELECT @@global.time_zone, @@system_time_zone")
 	tables, err := d.rights(ctx, q)
 	readable, writable := 0, 0
 	for _, g := range tables {

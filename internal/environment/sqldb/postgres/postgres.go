@@ -34,7 +34,7 @@ func Open(ctx context.Context, name, address, password string, readOnly bool) (e
 	// Everything is read and written as text in these forms, whatever the server's own
 	// settings are, so that nothing is rounded or shifted.
 	for setting, value := range map[string]string{
-		"DateStyle": "ISO, YMD", "TimeZone": "UTC", "IntervalStyle": "iso_8601", "extra_float_digits": "3", "bytea_output": "hex",
+		"DateStyle": "ISO, YMD", "IntervalStyle": "iso_8601", "extra_float_digits": "3", "bytea_output": "hex",
 		"client_encoding": "UTF8", "application_name": "anagram",
 		// Rows that are hidden from the account would look as if they were not there.
 		"row_security": "off",
@@ -42,11 +42,21 @@ func Open(ctx context.Context, name, address, password string, readOnly bool) (e
 	} {
 		config.RuntimeParams[setting] = value
 	}
-	d := dialect{host: net.JoinHostPort(config.Host, fmt.Sprint(config.Port)), database: config.Database, account: config.User}
-	return rows.Open(ctx, name, d, stdlib.OpenDB(*config), readOnly)
+	d := dialect{host: net.JoinHostPort(config.Host, fmt.Sprint(config.Port)), database: config.Database, account: config.User, zone: new(string)}
+	return rows.Open(ctx, name, d, stdlib.OpenDB(*config, stdlib.OptionAfterConnect(func(ctx context.Context, conn *pgx.Conn) error {
+		// The zone that the server gives its applications is asked before it is set aside.
+		if err := conn.QueryRow(ctx, "SELECT current_setting('TimeZone')").Scan(d.zone); err != nil {
+			return err
+		}
+		_, err := conn.Exec(ctx, "SET TIME ZONE 'UTC'")
+		return err
+	})), readOnly)
 }
 
-type dialect struct{ host, database, account string }
+type dialect struct {
+	host, database, account string
+	zone                    *string
+}
 
 // Can says what the engine offers.
 func (d dialect) Can() engine.Capabilities {
@@ -167,6 +177,7 @@ func (d dialect) About(ctx context.Context, q engine.Queryer) (environment.Descr
 		count(*) FILTER (WHERE has_table_privilege(c.oid, 'SELECT')), count(*) FILTER (WHERE has_table_privilege(c.oid, 'INSERT') AND has_table_privilege(c.oid, 'UPDATE'))
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'p') AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\_%'`)
 	about.Rights = engine.RightsText(tables, readable, writable)
+	about.Zone = engine.Zone(*d.zone)
 	return about, err
 }
 
