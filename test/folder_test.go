@@ -74,10 +74,11 @@ func TestAFolderOfFilesAsTargetAndSource(t *testing.T) {
 				assert.Equal(t, "\ufeffid,code,name,price,active,unit_id,remark\n9,A,\"Æ, \"\"one\"\"\",2.50,true,7,\"kept, as it is\"\n10,D,only here,,,,\n11,B,\"\"\"\"\"\",,0,8,\n12,C,,1,,,\n", string(p.read("data/things.csv")))
 				assert.Equal(t, "code;id\r\nm;7\r\ns;8\r\n", string(p.read("data/units.csv")), "in the form that it had")
 			case "jsonl":
-				assert.Equal(t, `{"active":true,"code":"A","id":9,"name":"Æ, \"one\"","price":2.50,"remark":"kept, as it is","unit_id":7}
-{"active":null,"code":"D","id":10,"name":"only here","price":null,"remark":null,"unit_id":null}
-{"active":false,"code":"B","id":11,"name":"","price":null,"remark":null,"unit_id":8}
-{"active":null,"code":"C","id":12,"name":null,"price":1,"remark":null,"unit_id":null}
+				assert.Equal(t, `{"id":9,"code":"A","name":"Æ, \"one\"","price":2.50,"active":true,"unit_id":7,"remark":"kept, as it is"}
+
+{"id":10,"code":"D","name":"only here"}
+{"active":false,"code":"B","id":11,"name":"","unit_id":8}
+{"code":"C","id":12,"name":null,"price":1}
 `, string(p.read("data/things.jsonl")))
 			}
 			p.write("anagram.yaml", strings.Replace(string(p.read("anagram.yaml")), "environments:\n", "environments:\n  empty: {connect: \"sqlite:empty.db\"}\n", 1))
@@ -96,7 +97,7 @@ func TestFilesThatCannotBeRead(t *testing.T) {
 	for content, want := range map[string]string{
 		"":                      "things.csv: it is empty; the first line names the columns",
 		"a,a\n":                 "column 2 has no name, or one that stands twice",
-		"code,name\n\"x":        "extraneous or missing",
+		"code,name\n\"x":        "line 2: a quote is opened and never closed",
 		"code,name\nA,\xff\xfe": "line 2: column name is not UTF-8",
 	} {
 		p := filesPlace(t, "csv")
@@ -111,6 +112,36 @@ func TestFilesThatCannotBeRead(t *testing.T) {
 	p.refused(`another file gives the place "things" as well`, "export", "files")
 	require.NoError(t, os.RemoveAll(p.path("data")))
 	p.refused("there is no folder", "export", "files")
+}
+
+// A record that nobody touches keeps its bytes, whatever its form, and so does all of a
+// record but what changes.
+func TestFilesKeepTheirBytes(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct{ file, before, after string }{
+		"text that looks like a number, absent and double members": {"things.jsonl",
+			"{\"code\":\"K\", \"id\":1,\"name\":\"12\"}\n\n{ \"id\":2, \"code\":\"L\",\"name\":7,\"name\":\"7\" }\r\n{\"code\":\"A\",\"id\":3,\"name\":\"x\",\"price\":2.5,\"note\":{\"b\":1, \"a\":1e2}}",
+			"{\"code\":\"K\", \"id\":1,\"name\":\"12\"}\n\n{ \"id\":2, \"code\":\"L\",\"name\":7,\"name\":\"7\" }\r\n{\"code\":\"A\",\"id\":3,\"name\":\"new\",\"price\":2.5,\"note\":{\"b\":1, \"a\":1e2}}"},
+		"line ends within cells, quotes that need not be": {"things.csv",
+			"id,code,name,price,note\r\n1,\"K\",\"a\r\nb\nc\",1.50,\r\n3,\"A\",x,2.5,\"d\r\ne\"\r\n",
+			"id,code,name,price,note\r\n1,\"K\",\"a\r\nb\nc\",1.50,\r\n3,\"A\",new,2.5,\"d\r\ne\"\r\n"},
+		"lines that end in CR alone, and the last in nothing": {"things.csv", "id;code;name;price\r1;K;k;1\r3;A;x;2.5", "id;code;name;price\r1;K;k;1\r3;A;new;2.5"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := &place{t: t, dir: t.TempDir(), user: "mara"}
+			p.write("anagram.yaml", "environments:\n  source: {connect: \"sqlite:source.db\"}\n  files: {connect: \"folder:data\"}\n")
+			p.write("catalog.yaml", "types:\n  thing: {at: things, key: [code], id: id, as: {price: decimal}}\n")
+			p.sql("source", "CREATE TABLE things (id INTEGER PRIMARY KEY, code TEXT, name TEXT, price DECIMAL(9,2)); INSERT INTO things VALUES (1,'A','new',2.5);")
+			p.write("data/"+c.file, c.before)
+			p.must(3, "match", "source", "--against", "files", "--name", "p")
+			p.must(0, "approve", "thing/A")
+			p.must(0, "import")
+			assert.Equal(t, c.after, string(p.read("data/"+c.file)))
+			p.run("match", "p", "--against", "files")
+			assert.NotContains(t, p.review(), "thing/A")
+		})
+	}
 }
 
 // An import that was interrupted while files were replaced is completed when the folder

@@ -39,9 +39,10 @@ type table struct {
 
 // fileForm is what is kept of a file's form when it is written again.
 type fileForm struct {
-	comma rune            // of a CSV file
-	crlf  bool            // lines end in CR LF
+	comma byte            // of a CSV file
+	end   string          // how its lines end
 	mark  bool            // it begins with a byte order mark
+	full  map[string]bool // of JSON lines: members that every object has
 	kinds map[string]byte // of JSON lines, by column: n number, b boolean, j other than text
 }
 

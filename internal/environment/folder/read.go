@@ -5,7 +5,6 @@ import (
 	"bytes"
 	"context"
 	"database/sql"
-	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -43,39 +42,51 @@ func (f *folder) loadCSV(ctx context.Context, tx *sql.Tx, t *table, in io.Reader
 	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, bufio.ErrBufferFull) {
 		return err
 	}
-	line, _, _ := bytes.Cut(head, []byte("\n"))
-	t.form.crlf = bytes.HasSuffix(line, []byte("\r"))
+	end := bytes.IndexAny(head, "\r\n")
+	line := head
+	if end >= 0 {
+		line = head[:end]
+		t.form.end = string(head[end])
+		if head[end] == '\r' && end+1 < len(head) && head[end+1] == '\n' {
+			t.form.end = "\r\n"
+		}
+	}
 	t.form.comma = ','
 	for _, other := range ";\t" {
 		if !bytes.ContainsRune(line, ',') && bytes.ContainsRune(line, other) {
-			t.form.comma = other
+			t.form.comma = byte(other)
 		}
 	}
-	r := csv.NewReader(buffered)
-	r.Comma = t.form.comma
-	r.ReuseRecord = true
+	r := &csvReader{in: buffered, comma: t.form.comma, cr: t.form.end == "\r"}
 	var l *loader
 	for n := 0; ; n++ {
-		cells, err := r.Read()
+		of, err := r.next()
 		if errors.Is(err, io.EOF) {
 			break
+		}
+		if err == nil {
+			err = ctx.Err()
 		}
 		if err != nil {
 			return err
 		}
-		if err := ctx.Err(); err != nil {
-			return err
+		if of.empty() && (l == nil || len(t.columns) > 1) {
+			n--
+			continue
+		}
+		cells := make([]string, len(of.cells))
+		for i, cell := range of.cells {
+			cells[i] = cell.text
 		}
 		if l == nil {
-			t.columns = slices.Clone(cells)
+			t.columns = cells
 			if l, err = f.begin(tx, t); err != nil {
 				return err
 			}
 			continue
 		}
-		line, _ := r.FieldPos(0)
 		if err := l.addCells(n, cells); err != nil {
-			return fmt.Errorf("line %d: %w", line, err)
+			return fmt.Errorf("line %d: %w", of.line, err)
 		}
 	}
 	if l == nil {
@@ -120,8 +131,11 @@ func (f *folder) loadJSON(ctx context.Context, tx *sql.Tx, t *table, in io.ReadS
 			if len(bytes.TrimSpace(lines.Bytes())) == 0 {
 				continue
 			}
-			var object map[string]json.RawMessage
-			err := json.Unmarshal(lines.Bytes(), &object)
+			object := map[string]json.RawMessage{}
+			all, err := members(lines.Bytes())
+			for _, m := range all {
+				object[m.name] = slices.Clone(lines.Bytes()[m.start:m.end])
+			}
 			if err == nil {
 				err = ctx.Err()
 			}
@@ -134,8 +148,11 @@ func (f *folder) loadJSON(ctx context.Context, tx *sql.Tx, t *table, in io.ReadS
 		}
 		return lines.Err()
 	}
+	total, counts := 0, map[string]int{}
 	if err := each(func(_ int, object map[string]json.RawMessage) error {
+		total++
 		for name := range object {
+			counts[name]++
 			if !slices.Contains(t.columns, name) {
 				t.columns = append(t.columns, name)
 			}
@@ -145,6 +162,10 @@ func (f *folder) loadJSON(ctx context.Context, tx *sql.Tx, t *table, in io.ReadS
 		return err
 	}
 	slices.Sort(t.columns)
+	t.form.full = map[string]bool{}
+	for name, n := range counts {
+		t.form.full[name] = n == total
+	}
 	l, err := f.begin(tx, t)
 	if err != nil {
 		return err

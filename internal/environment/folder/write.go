@@ -2,13 +2,16 @@ package folder
 
 import (
 	"bufio"
+	"bytes"
+	"cmp"
 	"context"
 	"database/sql"
-	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"iter"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -146,11 +149,18 @@ func (f *folder) write(ctx context.Context, db *sql.DB, t *table, r *safe.Replac
 		return errors.Join(f.writeBook(ctx, db, t.file, out), out.Sync(), out.Close())
 	}
 	buffered := bufio.NewWriterSize(out, 256<<10)
-	all := fmt.Sprintf("SELECT {columns} FROM main.%s ORDER BY rowid", quote(t.name))
+	in, err := os.Open(filepath.Join(f.path, t.file))
+	if err != nil {
+		return errors.Join(err, out.Close())
+	}
+	defer in.Close()
+	from := bufio.NewReaderSize(in, 256<<10)
+	rows, stop := t.changedRows(ctx, db)
+	defer stop()
 	if strings.EqualFold(filepath.Ext(t.file), ".csv") {
-		err = t.writeCSV(ctx, db, all, buffered)
+		err = t.writeCSV(from, rows, buffered)
 	} else {
-		err = t.writeJSON(ctx, db, all, buffered)
+		err = t.writeJSON(from, rows, buffered)
 	}
 	if err == nil {
 		err = buffered.Flush()
@@ -161,59 +171,240 @@ func (f *folder) write(ctx context.Context, db *sql.DB, t *table, r *safe.Replac
 	return errors.Join(err, out.Close())
 }
 
-func (t *table) writeCSV(ctx context.Context, db *sql.DB, all string, out io.Writer) error {
-	if t.form.mark {
-		if _, err := io.WriteString(out, "\ufeff"); err != nil {
+// changedRow is a row that is new or other than it was, and what it was.
+type changedRow struct {
+	row    int
+	cells  []*string
+	before []*string // nil where it is new
+}
+
+// changed reports whether a cell of the row is another one.
+func (c changedRow) changed(i int) bool {
+	if c.before == nil {
+		return true
+	}
+	a, b := c.cells[i], c.before[i]
+	return (a == nil) != (b == nil) || a != nil && *a != *b
+}
+
+// changedRows gives them in their order; ok is false after the last one.
+func (t *table) changedRows(ctx context.Context, db *sql.DB) (next func() (row changedRow, err error, ok bool), stop func()) {
+	pull, stop := iter.Pull2(func(yield func(changedRow, error) bool) {
+		name := quote(t.name)
+		ids := fmt.Sprintf("SELECT rowid FROM (SELECT rowid, * FROM main.%[1]s EXCEPT SELECT rowid, * FROM before.%[1]s)", name)
+		// The file has one connection, so what was is read first, a batch at a time.
+		last := 0
+		for {
+			var batch []changedRow
+			err := t.rows(ctx, db, fmt.Sprintf("SELECT {columns} FROM main.%s WHERE rowid IN (%s) AND rowid > %d ORDER BY rowid LIMIT 500", name, ids, last), func(row int, cells []*string) error {
+				batch = append(batch, changedRow{row: row, cells: cells})
+				return nil
+			})
+			if err == nil && len(batch) > 0 {
+				at := map[int]int{}
+				for i, c := range batch {
+					at[c.row] = i
+				}
+				err = t.rows(ctx, db, fmt.Sprintf("SELECT {columns} FROM before.%s WHERE rowid >= %d AND rowid <= %d", name, batch[0].row, batch[len(batch)-1].row), func(row int, cells []*string) error {
+					if i, ok := at[row]; ok {
+						batch[i].before = cells
+					}
+					return nil
+				})
+			}
+			if err != nil {
+				yield(changedRow{}, err)
+				return
+			}
+			for _, c := range batch {
+				if last = c.row; !yield(c, nil) {
+					return
+				}
+			}
+			if len(batch) < 500 {
+				return
+			}
+		}
+	})
+	return pull, stop
+}
+
+// writeCSV copies the file byte for byte but for the cells that changed, and adds what is
+// new at its end.
+func (t *table) writeCSV(from *bufio.Reader, rows func() (changedRow, error, bool), out *bufio.Writer) error {
+	if sheet.SkipMark(from) {
+		if _, err := out.WriteString("\ufeff"); err != nil {
 			return err
 		}
 	}
-	w := csv.NewWriter(out)
-	w.Comma, w.UseCRLF = t.form.comma, t.form.crlf
-	if err := w.Write(t.columns); err != nil {
-		return err
-	}
-	if err := t.rows(ctx, db, all, func(_ int, cells []*string) error {
-		row := make([]string, len(cells))
-		for i, cell := range cells {
-			row[i] = sheet.Cell(cell)
+	comma := t.form.comma
+	r := &csvReader{in: from, comma: comma, cr: t.form.end == "\r"}
+	next, err, more := rows()
+	last := t.form.end
+	for n := 0; ; n++ {
+		if err != nil {
+			return err
 		}
-		return w.Write(row)
-	}); err != nil {
-		return err
+		of, readErr := r.next()
+		if errors.Is(readErr, io.EOF) {
+			break
+		}
+		if readErr != nil {
+			return readErr
+		}
+		if of.empty() && (n == 0 || len(t.columns) > 1) {
+			n--
+		} else if more && n > 0 && next.row == n {
+			for i := range of.cells {
+				if next.changed(i) {
+					of.cells[i].raw = quotedCell(sheet.Cell(next.cells[i]), comma)
+				}
+			}
+			next, err, more = rows()
+		}
+		last = of.end
+		if _, writeErr := out.WriteString(of.bytes(comma)); writeErr != nil {
+			return writeErr
+		}
 	}
-	w.Flush()
-	return w.Error()
+	end := cmp.Or(t.form.end, "\n")
+	for ; more && err == nil; next, err, more = rows() {
+		raw := make([]string, len(next.cells))
+		for i, cell := range next.cells {
+			raw[i] = quotedCell(sheet.Cell(cell), comma)
+		}
+		line := strings.Join(raw, string(comma)) + end
+		if last == "" { // the last line had no end
+			line = end + strings.TrimSuffix(line, end)
+		}
+		if line == end { // one empty cell alone would be no record
+			line = `""` + end
+		}
+		if _, err := out.WriteString(line); err != nil {
+			return err
+		}
+	}
+	return err
 }
 
-func (t *table) writeJSON(ctx context.Context, db *sql.DB, all string, out io.Writer) error {
-	return t.rows(ctx, db, all, func(_ int, cells []*string) error {
+// writeJSON copies the file byte for byte but for the members that changed, and adds what
+// is new at its end.
+func (t *table) writeJSON(from *bufio.Reader, rows func() (changedRow, error, bool), out *bufio.Writer) error {
+	next, err, more := rows()
+	end := "\n"
+	for n := 1; err == nil; n++ {
+		line, readErr := readLine(from)
+		if errors.Is(readErr, io.EOF) {
+			break
+		}
+		if readErr != nil {
+			return readErr
+		}
+		if end = ""; bytes.HasSuffix(line, []byte("\n")) {
+			end = "\n"
+		}
+		if more && next.row == n {
+			if line, err = t.changedLine(line, next); err != nil {
+				return err
+			}
+			next, err, more = rows()
+		}
+		if _, writeErr := out.Write(line); writeErr != nil {
+			return writeErr
+		}
+	}
+	for ; more && err == nil; next, err, more = rows() {
 		line := []byte{'{'}
 		for i, name := range t.columns {
-			if i > 0 {
+			if next.cells[i] == nil && !t.form.full[name] {
+				continue // not there is null here
+			}
+			if len(line) > 1 {
 				line = append(line, ',')
 			}
 			key, _ := json.Marshal(name)
-			line = append(append(line, key...), ':')
-			value := []byte("null")
-			if cells[i] != nil {
-				value, _ = json.Marshal(*cells[i])
-				if kind := t.form.kinds[name]; kind != 0 && json.Valid([]byte(*cells[i])) {
-					value = []byte(*cells[i])
-					if kind == 'b' && (*cells[i] == "1" || *cells[i] == "0") {
-						value = map[string][]byte{"1": []byte("true"), "0": []byte("false")}[*cells[i]]
-					}
-				}
-			}
-			line = append(line, value...)
+			line = append(append(append(line, key...), ':'), t.jsonValue(name, next.cells[i], 0)...)
 		}
-		_, err := out.Write(append(line, '}', '\n'))
-		return err
-	})
+		line = append(line, '}', '\n')
+		if end == "" {
+			line, end = append([]byte{'\n'}, line...), "\n"
+		}
+		if _, err := out.Write(line); err != nil {
+			return err
+		}
+	}
+	return err
+}
+
+// changedLine puts the values that changed into an object.
+func (t *table) changedLine(line []byte, row changedRow) ([]byte, error) {
+	all, err := members(line)
+	if err != nil {
+		return nil, err
+	}
+	type edit struct {
+		start, end int
+		text       []byte
+	}
+	var edits []edit
+	var added []byte
+	for i, name := range t.columns {
+		if !row.changed(i) {
+			continue
+		}
+		m, there := named(all, name)
+		if there {
+			edits = append(edits, edit{m.start, m.end, t.jsonValue(name, row.cells[i], line[m.start])})
+			continue
+		}
+		if row.cells[i] == nil {
+			continue
+		}
+		key, _ := json.Marshal(name)
+		if len(all) > 0 || len(added) > 0 {
+			added = append(added, ',')
+		}
+		added = append(append(append(added, key...), ':'), t.jsonValue(name, row.cells[i], 0)...)
+	}
+	if len(added) > 0 {
+		at := bytes.LastIndexByte(line, '}')
+		edits = append(edits, edit{at, at, added})
+	}
+	slices.SortFunc(edits, func(a, b edit) int { return cmp.Compare(a.start, b.start) })
+	var out []byte
+	at := 0
+	for _, e := range edits {
+		out = append(append(out, line[at:e.start]...), e.text...)
+		at = e.end
+	}
+	return append(out, line[at:]...), nil
+}
+
+// jsonValue writes a cell as the value before it was, a text as a text; where that says
+// nothing, as the others of its column are.
+func (t *table) jsonValue(name string, cell *string, was byte) []byte {
+	if cell == nil {
+		return []byte("null")
+	}
+	text, _ := json.Marshal(*cell)
+	kind := t.form.kinds[name]
+	switch {
+	case was == '"', kind == 0, !json.Valid([]byte(*cell)):
+		return text
+	case kind == 'b' && (*cell == "1" || *cell == "0"):
+		return map[string][]byte{"1": []byte("true"), "0": []byte("false")}[*cell]
+	}
+	return []byte(*cell)
 }
 
 // writeBook changes the cells of a workbook that changed; everything else in it stays.
 func (f *folder) writeBook(ctx context.Context, db *sql.DB, file string, out io.Writer) error {
-	book, err := excelize.OpenFile(filepath.Join(f.path, file), sheet.BookOptions)
+	in, err := os.Open(filepath.Join(f.path, file))
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	book, err := sheet.OpenBook(in)
 	if err != nil {
 		return err
 	}
@@ -230,14 +421,14 @@ func (f *folder) writeBook(ctx context.Context, db *sql.DB, file string, out io.
 				if err != nil {
 					return err
 				}
-				have, err := book.GetCellValue(t.sheet, at, excelize.Options{RawCellValue: true})
+				have, err := book.Cell(t.sheet, at)
 				if err != nil {
 					return err
 				}
 				if have == sheet.Cell(cell) {
 					continue
 				}
-				if err := book.SetCellStr(t.sheet, at, sheet.Cell(cell)); err != nil {
+				if err := book.Set(t.sheet, at, sheet.Cell(cell)); err != nil {
 					return err
 				}
 			}

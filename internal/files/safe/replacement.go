@@ -1,6 +1,8 @@
 package safe
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -29,6 +31,10 @@ type note struct {
 	Files  []string `json:"files"`            // staged, to be put into their places
 	Remove []string `json:"remove,omitempty"` // to be removed
 	Keep   string   `json:"keep,omitempty"`   // suffix under which what was there is kept, "" for not
+	// Were and Are are the SHA-256 of what is replaced, "" where nothing is, and of what
+	// replaces it: what was edited since is not overwritten.
+	Were map[string]string `json:"were,omitempty"`
+	Are  map[string]string `json:"are,omitempty"`
 }
 
 // Error is a note that cannot be followed.
@@ -85,6 +91,24 @@ func (r *Replacement) Remove(name string) { r.note.Remove = append(r.note.Remove
 // Commit puts everything in its place. Once the note is there it is going to happen, now
 // or when Finish is called; before, nothing has.
 func (r *Replacement) Commit() error {
+	if err := r.begin(); err != nil {
+		return err
+	}
+	return follow(r.root, r.note)
+}
+
+// begin writes the note, with which it is going to happen.
+func (r *Replacement) begin() error {
+	r.note.Were, r.note.Are = map[string]string{}, map[string]string{}
+	for _, name := range r.note.Files {
+		var err error
+		if r.note.Were[name], err = sumOf(r.root, name); err == nil {
+			r.note.Are[name], err = sumOf(r.root, stageName+"/"+name)
+		}
+		if err != nil {
+			return err
+		}
+	}
 	text, err := json.Marshal(r.note)
 	if err != nil {
 		return err
@@ -100,7 +124,7 @@ func (r *Replacement) Commit() error {
 	if err := r.root.Rename(stageName+"/"+noteName, noteName); err != nil {
 		return err
 	}
-	return follow(r.root, r.note)
+	return nil
 }
 
 // Pending reports whether a replacement in a folder was interrupted.
@@ -155,7 +179,40 @@ func Finish(folder string, known func(name string) bool) error {
 	if path.Base(n.Keep) != n.Keep && n.Keep != "" || n.Keep != "" && n.Keep[0] != '.' {
 		return bad("is no note of Anagram's")
 	}
+	for _, name := range n.Files {
+		staged, err := sumOf(root, stageName+"/"+name)
+		if err != nil {
+			return err
+		}
+		if staged == "" || n.Were == nil {
+			continue // in its place already
+		}
+		is, err := sumOf(root, name)
+		if err != nil {
+			return err
+		}
+		if is != n.Were[name] || staged != n.Are[name] {
+			return bad(fmt.Sprintf("is about %s, which was changed since", name))
+		}
+	}
 	return follow(root, n)
+}
+
+// sumOf gives the SHA-256 of a file, "" where there is none.
+func sumOf(root *os.Root, name string) (string, error) {
+	f, err := root.Open(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", nil
+	}
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	sum := sha256.New()
+	if _, err := io.Copy(sum, f); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(sum.Sum(nil)), nil
 }
 
 // follow does what a note says, as far as it is not done yet.

@@ -175,3 +175,30 @@ func TestPublishNeverReplaces(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "new", string(text))
 }
+
+func TestAnInterruptedReplacementDoesNotOverwriteALaterEdit(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "a.csv")
+	require.NoError(t, os.WriteFile(file, []byte("old"), 0o600))
+	r, err := Begin(dir, "")
+	require.NoError(t, err)
+	f, err := r.Create("a.csv")
+	require.NoError(t, err)
+	_, err = f.WriteString("new")
+	require.NoError(t, errors.Join(err, f.Close()))
+	require.NoError(t, r.begin()) // and then it was interrupted
+	known := func(string) bool { return true }
+	require.NoError(t, os.WriteFile(file, []byte("edited since"), 0o600))
+	assert.ErrorContains(t, Finish(dir, known), "is about a.csv, which was changed since")
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, "edited since", string(text))
+	require.NoError(t, os.WriteFile(file, []byte("old"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, stageName, "a.csv"), []byte("somebody else's"), 0o600))
+	assert.ErrorContains(t, Finish(dir, known), "is about a.csv, which was changed since")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, stageName, "a.csv"), []byte("new"), 0o600))
+	require.NoError(t, Finish(dir, known))
+	text, err = os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, "new", string(text))
+}

@@ -69,7 +69,11 @@ func ReadXLSX(in io.Reader, row func(number int, cells []string) error) error {
 }
 
 // Book is a workbook that is read.
-type Book struct{ file *excelize.File }
+type Book struct {
+	file     *excelize.File
+	styles   map[int]shown
+	from1904 bool
+}
 
 // BookOptions bound what a workbook may unfold to: more is no table made by hand.
 var BookOptions = excelize.Options{UnzipSizeLimit: 2 << 30, UnzipXMLSizeLimit: 256 << 20, RawCellValue: true}
@@ -80,7 +84,12 @@ func OpenBook(in io.Reader) (*Book, error) {
 	if err != nil {
 		return nil, fmt.Errorf("it is no spreadsheet in XLSX form: %w", err)
 	}
-	return &Book{file}, nil
+	props, err := file.GetWorkbookProps()
+	if err != nil {
+		_ = file.Close()
+		return nil, err
+	}
+	return &Book{file: file, styles: map[int]shown{}, from1904: props.Date1904 != nil && *props.Date1904}, nil
 }
 
 // Sheets lists the names of the sheets.
@@ -99,6 +108,15 @@ func (b *Book) Rows(name string, row func(number int, cells []string) error) err
 	defer rows.Close()
 	for n := 1; rows.Next(); n++ {
 		cells, err := rows.Columns(excelize.Options{RawCellValue: true})
+		for i := range cells {
+			if err != nil {
+				break
+			}
+			var at string
+			if at, err = excelize.CoordinatesToCellName(i+1, n); err == nil {
+				cells[i], err = b.text(name, at, cells[i])
+			}
+		}
 		if err == nil && len(cells) > 0 {
 			err = row(n, cells)
 		}
@@ -115,6 +133,9 @@ type Writer interface {
 	// Close writes what is left; the stream below stays open.
 	Close() error
 }
+
+// WriteTo writes the workbook as it is now.
+func (b *Book) WriteTo(out io.Writer) (int64, error) { return b.file.WriteTo(out) }
 
 // NewCSV writes a CSV file.
 func NewCSV(out io.Writer) Writer { return csvWriter{csv.NewWriter(out)} }
