@@ -118,3 +118,17 @@ func (t *Type) Together() [][2]string {
 	}
 	return out
 }
+
+// KeptBeside reports whether a column that serves a reference is kept by another field as
+// well: a part of the key, a reference of its own, or another one of several columns.
+func (t *Type) KeptBeside(field, column string) bool {
+	if slices.Contains(t.Key, column) && column != field || t.Refers[column].To != nil && column != field {
+		return true
+	}
+	for name, ref := range t.Refers {
+		if name != field && slices.ContainsFunc(ref.Columns, func(p Pair) bool { return p.Here == column }) {
+			return true
+		}
+	}
+	return false
+}

@@ -65,6 +65,8 @@ type Capabilities struct {
 	// Insert and Update are the words that begin such statements, where the usual ones could
 	// remove rows that are in the way; "" are the usual ones.
 	Insert, Update string
+	// LongestStatement tells how many bytes a statement with its values may have.
+	LongestStatement func(ctx context.Context, q Queryer) (int, error)
 	// AfterInserts moves the counters of columns into which numbers were written.
 	AfterInserts func(ctx context.Context, q Queryer, place string, columns []string) error
 	// Settle makes all happen that is deferred to the commit. Where an engine cannot, Broken

@@ -61,7 +61,15 @@ type dialect struct{ host, database, account string }
 
 // Can says what the engine offers.
 func (d dialect) Can() engine.Capabilities {
-	return engine.Capabilities{OneAtATime: true, Trial: d.Trial, Tidy: tidy}
+	return engine.Capabilities{OneAtATime: true, Trial: d.Trial, Tidy: tidy, LongestStatement: longestStatement}
+}
+
+// mostSent is what the driver sends at most.
+const mostSent = 64 << 20
+
+func longestStatement(ctx context.Context, q engine.Queryer) (n int, err error) {
+	err = engine.EachRow(ctx, q, func(rows *sql.Rows) error { return rows.Scan(&n) }, "SELECT @@max_allowed_packet")
+	return min(n, mostSent), err
 }
 
 func (dialect) Quote(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }

@@ -266,6 +266,9 @@ func (d dialect) Explain(err error) (message, mend string) {
 		if errors.As(err, &connect) {
 			return fmt.Sprintf("%s cannot be reached as %s.", d.host, d.account), "Check address, account and network; the reason given is: " + engine.Cause(err) + "."
 		}
+		if strings.Contains(err.Error(), "encode") { // the driver itself, before it asks the server
+			return "a value cannot be sent: " + engine.Cause(err) + ".", "Say what the field holds with as: in the catalog."
+		}
 		return "the connection to " + d.host + " was lost: " + engine.Cause(err) + ".", "Check the server and try again; nothing is half-written."
 	}
 	switch {

@@ -4,7 +4,9 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"math"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/google/uuid"
@@ -28,11 +30,7 @@ func (s *session) newID(ctx context.Context, t table) (any, error) {
 	last, begun := s.lastIDs[t.place]
 	if !begun {
 		var err error
-		id := s.dialect.Quote(t.ID)
-		if t.columns[t.ID].Kind == record.Text { // a number kept as text: 10 comes after 9
-			id = "CAST(" + id + " AS DECIMAL(38,0))"
-		}
-		if last, err = s.number(ctx, fmt.Sprintf("SELECT coalesce(max(%s), 0) FROM %s", id, s.dialect.Place(t.place))); err != nil {
+		if last, err = s.largestID(ctx, t); err != nil {
 			return nil, err
 		}
 		if t.IDFrom.MadeBy == "counter" {
@@ -46,8 +44,29 @@ func (s *session) newID(ctx context.Context, t table) (any, error) {
 	if t.IDFrom.MadeBy == "counter" {
 		s.counters[t.place] = t.IDFrom.Counter
 	}
+	if most, err := strconv.Atoi(t.columns[t.ID].Limits.Most); err == nil && last >= most || last == math.MaxInt {
+		return nil, fmt.Errorf("the largest %s in %s is %d, and no larger one fits into the column. Make room there, or say in the catalog where its ids come from", t.ID, t.place, last)
+	}
 	s.lastIDs[t.place] = last + 1
+	if t.columns[t.ID].Kind == record.Text {
+		return strconv.Itoa(last + 1), nil
+	}
 	return int64(last + 1), nil
+}
+
+// largestID gives the largest internal id so far, 0 where there is none. Numbers kept as
+// texts are compared as numbers; other texts are none.
+func (s *session) largestID(ctx context.Context, t table) (int, error) {
+	if t.columns[t.ID].Kind != record.Text {
+		return s.number(ctx, fmt.Sprintf("SELECT coalesce(max(%s), 0) FROM %s", s.dialect.Quote(t.ID), s.dialect.Place(t.place)))
+	}
+	last := 0
+	return last, s.query(ctx, 1, func(row []any) error {
+		if n, err := strconv.Atoi(strings.TrimSpace(engine.StoredText(row[0]))); err == nil {
+			last = max(last, n)
+		}
+		return nil
+	}, s.selectFrom(t, []string{t.ID}))
 }
 
 func (s *session) counterRow(c catalog.Counter) (where string, args []any) {
@@ -65,8 +84,16 @@ func (s *session) readCounter(ctx context.Context, c catalog.Counter) (int, erro
 	where, args := s.counterRow(c)
 	last := 0
 	err := s.query(ctx, 1, func(row []any) error {
-		_, err := fmt.Sscan(engine.StoredText(row[0]), &last)
-		return err
+		text := strings.TrimSpace(engine.StoredText(row[0]))
+		if row[0] == nil || text == "" {
+			return nil // it has given none so far
+		}
+		n, err := strconv.Atoi(text)
+		if err != nil {
+			return fmt.Errorf("%s: the counter %s.%s holds %q, which is no number. Correct it there", s.name, c.At, c.Last, text)
+		}
+		last = n
+		return nil
 	}, fmt.Sprintf("SELECT %s FROM %s WHERE %s%s", s.dialect.Quote(c.Last), s.dialect.Place(c.At), where, s.dialect.ForUpdate()), args...)
 	return last, err
 }

@@ -31,6 +31,7 @@ type session struct {
 	ready    map[string]bool // places to which records may be added
 	lastIDs  map[string]int  // by place, of those that are made here
 	counters map[string]catalog.Counter
+	longest  int                            // bytes of a statement that the server takes, 0 before it was asked
 	locking  bool                           // rows read by key are going to be written
 	inserted map[string]map[string]bool     // columns of places into which something was added
 	met      map[string]map[string]identity // records read while locking, by type and ID

@@ -22,7 +22,7 @@ func (s *session) value(m *environment.Model, of *catalog.Type, row []any, c cel
 	stored := row[c.at[0]]
 	for _, at := range c.at {
 		if row[at] == nil {
-			return record.NullValue(), nil
+			return record.NullValue(), partlyNull(of, row, c)
 		}
 	}
 	if words, ok := of.Words[c.Name]; ok && c.Kind == record.Boolean {
@@ -59,6 +59,21 @@ func (s *session) value(m *environment.Model, of *catalog.Type, row []any, c cel
 		return record.AmongValue(to, key), nil
 	}
 	return record.ReferenceValue(to, key), nil
+}
+
+// partlyNull refuses a reference of several columns of which some are null, where the others
+// hold something that no other field keeps: it would be lost.
+func partlyNull(of *catalog.Type, row []any, c cell) error {
+	for n, at := range c.at {
+		if len(c.ref.Columns) == 0 {
+			break
+		}
+		column := c.ref.Columns[n].Here
+		if row[at] != nil && !of.KeptBeside(c.Name, column) {
+			return fmt.Errorf("it is partly null, and what column %s holds (%s) would be lost. Correct it there, or leave the field out with ignore: in the catalog", column, engine.StoredText(row[at]))
+		}
+	}
+	return nil
 }
 
 // candidates gives the record types that a row's reference may point at.

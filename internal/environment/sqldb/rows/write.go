@@ -53,8 +53,12 @@ func (s *session) Write(ctx context.Context, m *environment.Model, changes []env
 			continue
 		}
 		st.change = i
+		if err := w.tooLong(ctx, st); err != nil {
+			w.refused[i] = err
+			continue
+		}
 		w.waiting = append(w.waiting, st)
-		if w.size += st.size(); w.size > maxWaiting || c.Was != nil {
+		if w.size += st.size(); w.size > w.room() || c.Was != nil {
 			if err := w.flush(ctx); err != nil {
 				return nil, err
 			}
@@ -65,6 +69,53 @@ func (s *session) Write(ctx context.Context, m *environment.Model, changes []env
 		}
 	}
 	return w.refused, w.flush(ctx)
+}
+
+// tooLong refuses a statement that the server would not take: it would end the connection.
+func (w *writer) tooLong(ctx context.Context, st statement) error {
+	if w.can.LongestStatement == nil {
+		return nil
+	}
+	if w.longest == 0 {
+		var err error
+		if w.longest, err = w.can.LongestStatement(ctx, w.q); err != nil {
+			return w.explain(err)
+		}
+	}
+	if n := st.written(); n > w.longest {
+		return st.fail("", fmt.Errorf("its values need %d bytes in one statement, and the server takes at most %d. Raise max_allowed_packet there, or decline the record", n, w.longest))
+	}
+	return nil
+}
+
+// room is how many bytes may wait for one statement.
+func (w *writer) room() int {
+	if w.longest > 0 {
+		return min(maxWaiting, w.longest/4)
+	}
+	return maxWaiting
+}
+
+// written is how long a statement is at most with its values in it.
+func (st statement) written() int {
+	n := len(st.Query) + 1024
+	for _, stored := range st.Args {
+		n += 32
+		var text string
+		switch v := stored.(type) {
+		case string:
+			text = v
+		case []byte:
+			text = string(v)
+		default:
+			continue
+		}
+		n += len(text)
+		for _, c := range []string{"'", `"`, "\\", "\x00", "\n", "\r", "\x1a"} {
+			n += strings.Count(text, c)
+		}
+	}
+	return n
 }
 
 // writer is one call of Write at work.
@@ -150,6 +201,10 @@ func (w *writer) statement(ctx context.Context, c environment.Change) (statement
 	}
 	if c.Insert && t.ID != "" && (t.IDFrom.MadeBy != "" || w.can.NoIDs) {
 		id, err := w.newID(ctx, t)
+		var explained *environment.Error
+		if err != nil && !errors.As(err, &explained) && ctx.Err() == nil {
+			err = st.fail(t.ID, err)
+		}
 		if err != nil {
 			return st, err
 		}
@@ -279,11 +334,11 @@ func (w *writer) settings(ctx context.Context, t table, fields []record.Field, v
 }
 
 // set adds what a field stores in its columns. One that belongs to another field as well
-// has to get the same from both; null says nothing about it.
+// has to get the same from both; null says nothing about it, whichever comes first.
 func (t table) set(out []setting, field string, v record.Value, stored identity) ([]setting, error) {
 	for n, column := range t.Stored(field) {
 		at := slices.IndexFunc(out, func(s setting) bool { return s.column == column })
-		shared := t.Refers[field].Columns != nil && (slices.Contains(t.Key, column) || t.Refers[column].To != nil)
+		shared := t.Refers[field].Columns != nil && t.KeptBeside(field, column)
 		switch {
 		case shared && v.IsNull():
 		case at < 0:
