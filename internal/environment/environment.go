@@ -135,6 +135,8 @@ type Change struct {
 	Was    *record.Key
 	Fields []record.Field
 	Values []record.Value
+	// By is who does it, for stamps that the environment does not fill by itself.
+	By string
 	// Fixed are texts for fields that belong to this environment alone, by field name.
 	Fixed map[string]string
 }

@@ -35,14 +35,19 @@ type Type struct {
 	Secret  []string
 	Files   []string
 	Local   map[string]map[string]string // field -> environment -> value for new records
+	Derived []string                     // fields that the application makes from others
 	StampAt string
 	StampBy string
-	Retired Retired
-	Title   string
-	As      map[string]record.Kind // kinds that the environment cannot tell
-	Words   map[string]Words       // how a boolean is kept where it is kept in words
-	Rules   map[string]record.Rule // how texts are compared
-	Unique  [][]string             // fields that no two records may both have, beside those that the environment holds to
+	// CreatedAt and CreatedBy are stamps that a record gets once.
+	CreatedAt, CreatedBy string
+	StampNever           bool              // an import never writes stamps
+	StampAccount         map[string]string // environment -> what stands for imports in StampBy and CreatedBy
+	Retired              Retired
+	Title                string
+	As                   map[string]record.Kind // kinds that the environment cannot tell
+	Words                map[string]Words       // how a boolean is kept where it is kept in words
+	Rules                map[string]record.Rule // how texts are compared
+	Unique               [][]string             // fields that no two records may both have, beside those that the environment holds to
 
 	line   func(path ...string) int
 	layout []partLayout // of the key in addresses, field by field
@@ -69,6 +74,19 @@ type Words struct{ True, False string }
 type Retired struct {
 	Field  string
 	Values []string
+	When   string // null or not null; "" goes by Values
+}
+
+// Is reports whether a record with this value is out of use.
+func (r Retired) Is(v record.Value) bool {
+	switch r.When {
+	case "null":
+		return v.IsNull()
+	case "not null":
+		return !v.IsNull() && !v.IsAbsent()
+	default:
+		return slices.Contains(r.Values, v.Text())
+	}
 }
 
 // Place gives where the type lives in an environment: a table, a file.
@@ -106,8 +124,13 @@ func (t *Type) Link() bool {
 // tells: not the internal id, ignored, local, secret or a stamp.
 func (t *Type) Carried(field string) bool {
 	_, local := t.Local[field]
-	return field != t.ID && !local && field != t.StampAt && field != t.StampBy &&
+	return field != t.ID && !local && !t.IsStamp(field) && !slices.Contains(t.Derived, field) &&
 		!slices.Contains(t.Ignore, field) && !slices.Contains(t.Secret, field)
+}
+
+// IsStamp reports whether a field is a stamp.
+func (t *Type) IsStamp(field string) bool {
+	return field != "" && slices.Contains([]string{t.StampAt, t.StampBy, t.CreatedAt, t.CreatedBy}, field)
 }
 
 // Type finds a record type by name.

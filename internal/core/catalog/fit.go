@@ -248,6 +248,8 @@ func (s *seenIn) named() {
 	s.need("internal id", t.ID, "id")
 	s.need("stamp field", t.StampAt, "stamp", "at")
 	s.need("stamp field", t.StampBy, "stamp", "by")
+	s.need("stamp field", t.CreatedAt, "stamp", "created_at")
+	s.need("stamp field", t.CreatedBy, "stamp", "created_by")
 	s.need("title field", t.Title, "title")
 	s.need("retired field", t.Retired.Field, "retired", "field")
 	for _, field := range sortedNames(t.Refers) {
@@ -268,9 +270,13 @@ func (s *seenIn) named() {
 		s.need("field", field, "as", field)
 	}
 	// One environment may have a column that the other has not.
-	for i, field := range t.Ignore {
+	for i, field := range append(slices.Clone(t.Ignore), t.Derived...) {
 		before := len(s.found)
-		s.need("field under ignore:", field, "ignore", fmt.Sprint(i))
+		list := "ignore"
+		if i >= len(t.Ignore) {
+			list, i = "derived", i-len(t.Ignore)
+		}
+		s.need("field under "+list+":", field, list, fmt.Sprint(i))
 		for n := range s.found[before:] {
 			s.found[before+n].Caution = true
 		}

@@ -29,6 +29,7 @@ type typeForm struct {
 	Ignore      []string                     `yaml:"ignore"`
 	Secret      []string                     `yaml:"secret"`
 	Files       []string                     `yaml:"files"`
+	Derived     []string                     `yaml:"derived"`
 	Local       map[string]map[string]string `yaml:"local"`
 	Stamp       stampForm                    `yaml:"stamp"`
 	Retired     retiredForm                  `yaml:"retired"`
@@ -42,13 +43,18 @@ type typeForm struct {
 }
 
 type stampForm struct {
-	At string `yaml:"at"`
-	By string `yaml:"by"`
+	At        string            `yaml:"at"`
+	By        string            `yaml:"by"`
+	CreatedAt string            `yaml:"created_at"`
+	CreatedBy string            `yaml:"created_by"`
+	Write     string            `yaml:"write"`
+	Account   map[string]string `yaml:"account"`
 }
 
 type retiredForm struct {
 	Field  string   `yaml:"field"`
 	Values []string `yaml:"values"`
+	When   string   `yaml:"when"`
 }
 
 // idForm is the name of a field, or where it comes from as well.
@@ -148,7 +154,7 @@ func readType(doc *yamldoc.Document, name string, form typeForm) (*Type, error) 
 	t := &Type{
 		Name: name, At: form.At, Key: form.Key, ID: form.ID.Field, Refers: map[string]Reference{}, Only: form.Only, PartOf: form.PartOf,
 		Ignore: form.Ignore, Secret: form.Secret, Files: form.Files, Local: form.Local,
-		StampAt: form.Stamp.At, StampBy: form.Stamp.By, Retired: Retired(form.Retired), Title: form.Title, Unique: form.Unique,
+		Derived: form.Derived, StampAt: form.Stamp.At, StampBy: form.Stamp.By, CreatedAt: form.Stamp.CreatedAt, CreatedBy: form.Stamp.CreatedBy, StampNever: form.Stamp.Write == "never", StampAccount: form.Stamp.Account, Retired: Retired(form.Retired), Title: form.Title, Unique: form.Unique,
 		As: map[string]record.Kind{}, Words: map[string]Words{}, Rules: map[string]record.Rule{},
 	}
 	t.line = func(more ...string) int { return doc.Line(append(slices.Clone(path), more...)...) }
@@ -160,6 +166,12 @@ func readType(doc *yamldoc.Document, name string, form typeForm) (*Type, error) 
 			t.At = map[string]string{}
 		}
 		t.At[""] = name
+	}
+	if w := form.Stamp.Write; w != "" && w != "never" {
+		return nil, doc.Unknown(append(slices.Clone(path), "stamp", "write"), "way to write stamps", w, []string{"never"})
+	}
+	if w := form.Retired.When; w != "" && w != "null" && w != "not null" {
+		return nil, doc.Unknown(append(slices.Clone(path), "retired", "when"), "sign of what is out of use", w, []string{"null", "not null"})
 	}
 	if err := readReferences(doc, path, t, form.Refers); err != nil {
 		return nil, err

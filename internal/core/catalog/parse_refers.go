@@ -1,6 +1,7 @@
 package catalog
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 
@@ -18,6 +19,7 @@ type referForm struct {
 	List    string            `yaml:"list"`
 	Pattern string            `yaml:"pattern"`
 	Path    string            `yaml:"path"`
+	None    []any             `yaml:"none"`
 	Inside  []insideForm      `yaml:"inside"`
 }
 
@@ -96,6 +98,12 @@ func readReference(doc *yamldoc.Document, at []string, typ, field string, form r
 		r.ByKey = true
 	case form.By != "" && form.By != "id":
 		return Reference{}, doc.Unknown(append(at, "by"), "way to refer", form.By, []string{"id", "key"})
+	}
+	for _, none := range form.None {
+		r.None = append(r.None, fmt.Sprint(none))
+	}
+	if r.None != nil && (r.Columns != nil || len(form.Inside) > 0 || form.List+form.Pattern+form.Path != "") {
+		return bad("%s: none: goes with references of one column", field)
 	}
 	inside := form.Inside
 	if form.List+form.Pattern+form.Path != "" {

@@ -22,6 +22,8 @@ type Reference struct {
 	// Columns are the columns that make up the reference together, and for each the one
 	// that it equals there. Nil where the field is a column itself.
 	Columns []Pair
+	// None lists stored values that stand for no reference; the first is written for null.
+	None []string
 	// Inside says how ids stand within the value; nil where the value is one.
 	Inside []weave.Form
 }

@@ -144,6 +144,13 @@ func Lacks(address, field, target string, triggers, ignored bool) Check {
 	return c
 }
 
+// LacksDerived checks a new record of which the target requires a field that the application
+// makes from others.
+func LacksDerived(address, field, target string) Check {
+	return Check{ValueDoesNotFit, Blocker, fmt.Sprintf("%s is new, and %s requires a value in field %s, which its application makes from others.", address, target, field),
+		fmt.Sprintf("Give field %s a default in %s, or put it under local: with a value for %s instead of derived:; then match again. Or decline the record.", field, target, target)}
+}
+
 // Breaks checks values that a rule of the target refuses.
 //
 // Free are those of its fields that a person can decline by themselves.

@@ -30,7 +30,7 @@ type Engine struct {
 const source = `
 types:
   node: {at: nodes, key: [parent_id, code], id: id, refers: {parent_id: node}}
-  thing: {at: things, key: [code], id: id, refers: {node_id: node}, stamp: {at: changed_at, by: changed_by}}
+  thing: {at: things, key: [code], id: id, refers: {node_id: node}, stamp: {at: changed_at, by: changed_by, write: never}}
   part: {at: parts, key: [thing_id, no], refers: {thing_id: thing}, part_of: thing}
   odd: {at: odds, key: [code], id: id, fold_case: [code]}
   child: {at: children, key: [odd_id, no], id: id, refers: {odd_id: odd}}

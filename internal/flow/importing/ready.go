@@ -34,6 +34,7 @@ type Ready struct {
 	// was compared, but are looked at to see that nobody alters them.
 	Places map[string]catalog.Place
 	Beside map[string][]string
+	Who    string      // who imports, for stamps
 	Fit    catalog.Fit // the docket's catalog seen against the target
 }
 
@@ -52,7 +53,7 @@ func (r Ready) In(places map[string]catalog.Place) Ready {
 // but an import has a reason to change: not stamps, derived and ignored ones. Secret ones
 // are never read.
 func beside(t *catalog.Type, place catalog.Place, fields []record.Field) []string {
-	kept := []string{t.ID, t.StampAt, t.StampBy}
+	kept := append([]string{t.ID, t.StampAt, t.StampBy, t.CreatedAt, t.CreatedBy}, t.Derived...)
 	for _, field := range fields {
 		kept = append(kept, t.Stored(field.Name)...)
 	}
@@ -123,6 +124,7 @@ func Prepare(ctx context.Context, s *session.Session, d *docket.Docket) (Ready, 
 	if err != nil {
 		return r, rest, err
 	}
+	r.Who = s.Who
 	if r.Open, err = countOpen(ctx, d); err != nil {
 		return r, rest, err
 	}

@@ -123,6 +123,7 @@ func (r Ready) change(a *standing.Approval, w sequence.Write, line docket.Findin
 	if len(w.Only) == 0 && a.Rekeys(r.Model.Catalog) {
 		c.Was = &source.Key // what it is so far is known by the pair; see sides.Named
 	}
+	c.By = r.Who
 	if c.Insert {
 		typ, _ := r.Model.Catalog.Type(a.Type)
 		c.Fixed = fixedFor(typ, r.Model.Environment)

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
-	"slices"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
@@ -270,7 +269,7 @@ func retired(t *catalog.Type, fields []record.Field) func(record.Record) bool {
 	if at < 0 {
 		return nil
 	}
-	return func(rec record.Record) bool { return slices.Contains(t.Retired.Values, rec.Values[at].Text()) }
+	return func(rec record.Record) bool { return t.Retired.Is(rec.Values[at]) }
 }
 
 // oneSided names the record types that only the target's parcel holds.

@@ -50,7 +50,7 @@ func rights(ctx context.Context, c compared, w atWork, f finding, out *sink) err
 
 // proposed keeps what a value that may be written needs: attachments and references.
 func proposed(ctx context.Context, c compared, w atWork, f finding, field record.Field, v record.Value, out *sink) error {
-	if column, ok := w.place.Column(field.Name); ok && c.against == nil && !v.IsAbsent() {
+	if column, ok := w.place.Column(field.Name); ok && c.against == nil && !v.IsAbsent() && !(v.IsNull() && w.Refers[field.Name].None != nil) {
 		must := f.adds() && (slices.Contains(w.Key, field.Name) || mustBeGiven(column))
 		if found, bad := check.Fits(f.address, c.target, column, v, must); bad {
 			if err := out.checkWhen(ctx, f.id, docket.Check{Check: found, Fields: []string{field.Name}, Writes: []string{field.Name}}); err != nil {
@@ -115,7 +115,16 @@ func requiredNeeded(ctx context.Context, c compared, w atWork, f finding, out *s
 		_, local := w.Local[column.Name]
 		carried := slices.Contains(w.Key, column.Name) || record.FieldAt(w.fields, column.Name) >= 0 || w.Serves(column.Name)
 		filled := column.Default || column.Derived || column.Name == w.ID || slices.Contains(w.place.Triggered, column.Name)
+		if w.IsStamp(column.Name) && !w.StampNever && fillable(w.Type, column, c.target) {
+			filled = true // the import fills it in
+		}
 		if !column.Required || carried || filled || local || slices.Contains(w.Secret, column.Name) {
+			continue
+		}
+		if slices.Contains(w.Derived, column.Name) {
+			if err := out.check(ctx, f.id, check.LacksDerived(f.address, column.Name, c.target)); err != nil {
+				return err
+			}
 			continue
 		}
 		if err := out.check(ctx, f.id, check.Lacks(f.address, column.Name, c.target, w.place.HasTriggers, slices.Contains(w.Ignore, column.Name))); err != nil {
@@ -123,6 +132,15 @@ func requiredNeeded(ctx context.Context, c compared, w atWork, f finding, out *s
 		}
 	}
 	return nil
+}
+
+// fillable reports whether an import can fill in a stamp of a new record.
+func fillable(t *catalog.Type, column catalog.Column, target string) bool {
+	if column.Name == t.StampAt || column.Name == t.CreatedAt {
+		return slices.Contains([]record.Kind{record.Date, record.Timestamp, record.LocalTimestamp, record.Text}, column.Kind)
+	}
+	_, account := t.StampAccount[target]
+	return account || column.Kind == record.Text
 }
 
 // resolveNeeds looks up in the target what the findings refer to, and checks what

@@ -111,7 +111,7 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 		p.Columns = append(p.Columns, c)
 		places[place] = p
 		return nil
-	}, `SELECT t.table_name, t.table_type, coalesce(t.engine, ''), c.column_name, c.column_type, c.data_type, c.is_nullable = 'NO', c.column_default IS NOT NULL, c.extra,
+	}, `SELECT t.table_name, t.table_type, coalesce(t.engine, ''), c.column_name, c.column_type, c.data_type, c.is_nullable = 'NO', c.column_default IS NOT NULL AND c.column_default <> 'NULL', c.extra,
 			c.column_key = 'PRI', sum(c.column_key = 'PRI') OVER (PARTITION BY t.table_name)
 		FROM information_schema.tables t JOIN information_schema.columns c ON c.table_schema = t.table_schema AND c.table_name = t.table_name
 		WHERE t.table_schema = database() ORDER BY t.table_name, c.ordinal_position`)

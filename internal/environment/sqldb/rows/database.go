@@ -105,6 +105,9 @@ func (w *work) Transaction() bool { return true }
 // Settle makes all happen that is deferred to the commit, and keeps the counters.
 func (w *work) Settle(ctx context.Context) error {
 	w.close()
+	if err := w.setStamps(ctx); err != nil {
+		return err
+	}
 	if err := w.keepCounters(ctx); err != nil {
 		return err
 	}

@@ -214,6 +214,12 @@ func fill(tuple identity, columns, of []string, choice identity) (identity, bool
 // storedPart gives the ways in which one part of a key may be stored.
 func (s *session) storedPart(ctx context.Context, m *environment.Model, f *form, c cell, part record.Value, referred map[string]map[string][]identity) ([]identity, error) {
 	switch {
+	case part.IsNull() && c.ref.None != nil:
+		out := []identity{{nil}}
+		for _, none := range c.ref.None {
+			out = append(out, storedNone(none, f.columns[c.Name]))
+		}
+		return out, nil
 	case part.IsNull():
 		return []identity{make(identity, len(c.at))}, nil
 	case c.ref.ByKey:

@@ -50,6 +50,19 @@ func (s *session) Script(ctx context.Context, m *environment.Model, c environmen
 			set.add(s.dialect.Quote(f.ID), id)
 		}
 	}
+	if c.Insert && !f.StampNever {
+		for _, name := range []string{f.StampAt, f.CreatedAt, f.StampBy, f.CreatedBy} {
+			column, ok := f.columns[name]
+			if !ok || name == "" || column.Default || column.Derived || slices.Contains(f.triggered, name) {
+				continue
+			}
+			if name == f.StampAt || name == f.CreatedAt {
+				set.add(s.dialect.Quote(name), "CURRENT_TIMESTAMP")
+			} else if stored, ok, err := s.stamp(ctx, f.table, name, m.Environment, c.By); err == nil && ok {
+				set.add(s.dialect.Quote(name), s.dialect.Literal(stored))
+			}
+		}
+	}
 	switch {
 	case len(set.columns) == 0:
 		return "", nil
@@ -123,6 +136,8 @@ func (s *session) scripted(ctx context.Context, m *environment.Model, t table, f
 		return []string{s.dialect.Literal(word)}, nil
 	}
 	switch {
+	case v.IsNull() && ref.None != nil:
+		return []string{s.dialect.Literal(storedNone(ref.None[0], column)[0])}, nil
 	case v.IsNull():
 		return slices.Repeat([]string{"NULL"}, max(1, len(ref.Columns))), nil
 	case ref.ByKey:

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"fmt"
 	"strings"
+	"time"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/condition"
@@ -31,6 +32,10 @@ type session struct {
 	ready    map[string]bool // places to which records may be added
 	lastIDs  map[string]int  // by place, of those that are made here
 	counters map[string]catalog.Counter
+	touched  map[string]*stamped // records that were changed, by type
+	asked    time.Time           // when the clock was asked
+	clock    time.Time
+	zone     *time.Location                 // of times without zone
 	longest  int                            // bytes of a statement that the server takes, 0 before it was asked
 	locking  bool                           // rows read by key are going to be written
 	inserted map[string]map[string]bool     // columns of places into which something was added
@@ -51,7 +56,7 @@ const maxCached = 200_000
 const batch = 500
 
 func newSession(name string, d engine.Dialect, q engine.Queryer, places map[string]catalog.Place) *session {
-	s := &session{name: name, dialect: d, can: d.Can(), q: q, places: places, stmts: map[string]*sql.Stmt{}, inserted: map[string]map[string]bool{}, met: map[string]map[string]identity{}, ready: map[string]bool{}, lastIDs: map[string]int{}, counters: map[string]catalog.Counter{},
+	s := &session{name: name, dialect: d, can: d.Can(), q: q, places: places, stmts: map[string]*sql.Stmt{}, touched: map[string]*stamped{}, inserted: map[string]map[string]bool{}, met: map[string]map[string]identity{}, ready: map[string]bool{}, lastIDs: map[string]int{}, counters: map[string]catalog.Counter{},
 		conditions: map[string]*condition.Condition{}, outsiders: map[string]bool{}}
 	s.forget()
 	return s
@@ -121,10 +126,11 @@ func (s *session) explain(err error) error {
 // table is one record type as this environment has it.
 type table struct {
 	*catalog.Type
-	place    string
-	columns  map[string]catalog.Column
-	noBulk   bool
-	identity []string // columns that tell a record: the internal id, else those of the key
+	place     string
+	columns   map[string]catalog.Column
+	noBulk    bool
+	triggered []string // columns that triggers fill
+	identity  []string // columns that tell a record: the internal id, else those of the key
 }
 
 func (s *session) table(ctx context.Context, m *environment.Model, typ string) (table, error) {
@@ -136,7 +142,7 @@ func (s *session) table(ctx context.Context, m *environment.Model, typ string) (
 	if err != nil {
 		return table{}, err
 	}
-	tab := table{Type: t, place: t.Place(m.Environment), columns: map[string]catalog.Column{}, noBulk: places[t.Place(m.Environment)].NoBulk, identity: storedKey(t)}
+	tab := table{Type: t, place: t.Place(m.Environment), columns: map[string]catalog.Column{}, noBulk: places[t.Place(m.Environment)].NoBulk, triggered: places[t.Place(m.Environment)].Triggered, identity: storedKey(t)}
 	for _, column := range places[tab.place].Columns {
 		tab.columns[column.Name] = column
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -24,6 +25,9 @@ func (s *session) value(m *environment.Model, of *catalog.Type, row []any, c cel
 		if row[at] == nil {
 			return record.NullValue(), partlyNull(of, row, c)
 		}
+	}
+	if c.ref.None != nil && isNone(c.ref.None, stored) {
+		return record.NullValue(), nil
 	}
 	if words, ok := of.Words[c.Name]; ok && c.Kind == record.Boolean {
 		switch text := strings.TrimRight(engine.StoredText(stored), " "); text {
@@ -59,6 +63,11 @@ func (s *session) value(m *environment.Model, of *catalog.Type, row []any, c cel
 		return record.AmongValue(to, key), nil
 	}
 	return record.ReferenceValue(to, key), nil
+}
+
+// isNone reports whether a stored value stands for no reference.
+func isNone(none []string, stored any) bool {
+	return slices.Contains(none, strings.TrimRight(engine.StoredText(stored), " "))
 }
 
 // partlyNull refuses a reference of several columns of which some are null, where the others
@@ -189,7 +198,7 @@ func (s *session) learnCell(ctx context.Context, m *environment.Model, c cell, r
 	wanted := map[string][]identity{}
 	for _, row := range rows {
 		tuple := c.tuple(row)
-		if tuple.hasNull() {
+		if tuple.hasNull() || c.ref.None != nil && isNone(c.ref.None, tuple[0]) {
 			continue
 		}
 		if c.ref.Inside != nil {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"anagram/internal/core/catalog"
@@ -221,6 +222,14 @@ func (w *writer) statement(ctx context.Context, c environment.Change) (statement
 		st.Args = append(st.Args, set.stored)
 	}
 	if c.Insert {
+		more, err := w.forNew(ctx, t, c, settings)
+		if err != nil {
+			return st, err
+		}
+		for _, set := range more {
+			st.Columns = append(st.Columns, w.dialect.Quote(set.column))
+			st.Args = append(st.Args, set.stored)
+		}
 		st.Place, st.NoBulk = t.place, t.noBulk
 		if !w.ready[t.place] {
 			w.ready[t.place] = true
@@ -240,7 +249,7 @@ func (w *writer) statement(ctx context.Context, c environment.Change) (statement
 		return st, st.fail("", fmt.Errorf("%d records have this key, one is expected", len(ids)))
 	}
 	w.update(&st, t, ids[0], guard)
-	return st, nil
+	return st, w.willStamp(ctx, t, c, ids[0])
 }
 
 // given notes into which columns of a place values were written.
@@ -383,6 +392,8 @@ func (w *writer) stored(ctx context.Context, t table, v record.Value, field reco
 		return identity{words.False}, nil
 	}
 	switch {
+	case v.IsNull() && ref.None != nil:
+		return storedNone(ref.None[0], column), nil
 	case v.IsNull():
 		return make(identity, max(1, len(ref.Columns))), nil
 	case ref.ByKey:
@@ -400,11 +411,22 @@ func (w *writer) stored(ctx context.Context, t table, v record.Value, field reco
 	}
 }
 
+// storedNone gives what is stored for no reference.
+func storedNone(none string, c catalog.Column) identity {
+	if n, err := strconv.ParseInt(none, 10, 64); err == nil && c.Kind == record.Integer {
+		return identity{n}
+	}
+	return identity{none}
+}
+
 // flush carries out what waits: all at once, and where the database refuses something,
 // again one by one, so that the record is known.
 func (w *writer) flush(ctx context.Context) error {
 	run := w.waiting
 	w.waiting, w.size = nil, 0
+	if err := w.beforeStamps(ctx); err != nil {
+		return err
+	}
 	if len(run) > 1 {
 		done, err := w.bulk(ctx, run)
 		if done || err != nil {
