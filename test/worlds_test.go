@@ -313,11 +313,7 @@ func world(t *testing.T, seed uint64, engine string) (outcome string) {
 					want = strconv.Itoa(at[want])
 				}
 				is := row[name]
-				differs := slices.ContainsFunc(found[address].Fields, func(f struct {
-					Field, Moved, Decision string
-				}) bool {
-					return f.Field == name
-				})
+				differs := slices.ContainsFunc(found[address].Fields, func(f shownField) bool { return f.Field == name })
 				switch inKey := slices.Contains(table.columns[:table.key], name); {
 				case !old && (inKey || d.writes(name)):
 					assert.Equal(t, want, is, "seed %d on %s: new %s, %s", seed, engine, address, name)

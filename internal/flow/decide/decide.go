@@ -259,7 +259,7 @@ func checkField(d *docket.Docket, filter docket.Filter, field string) error {
 		if len(filter.Types) > 0 && !slices.Contains(filter.Types, t.Name) {
 			continue
 		}
-		for _, f := range t.Fields {
+		for _, f := range slices.Concat(t.Fields, d.Header.Keys[t.Name]) { // of a key that changed, its parts
 			names = append(names, f.Name)
 		}
 	}

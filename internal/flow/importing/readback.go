@@ -2,7 +2,6 @@ package importing
 
 import (
 	"context"
-	"crypto/sha256"
 	"fmt"
 	"slices"
 	"strings"
@@ -166,93 +165,3 @@ func (r Ready) valuesOf(t docket.Type, set []string, rec record.Record) (values 
 	return values, true
 }
 
-// others are the records that a docket knows in its target and that are not to be written,
-// with sums of what they were.
-type others map[int64]other
-
-type other struct {
-	typ, key, address string
-	sum               [sha256.Size]byte
-}
-
-// fewWatched is how many records are watched in any case; more are where a trigger may do
-// something to them.
-const fewWatched = 1000
-
-// watch reads the records that are not to be written, as far as the docket knows them.
-func watch(ctx context.Context, r Ready, target environment.Reader, rest Rest) (others, error) {
-	written := map[int64]bool{}
-	triggers := false
-	for _, a := range r.Standing.Approved {
-		if !rest.skips(a) {
-			written[a.ID] = true
-			typ, _ := r.Model.Catalog.Type(a.Type)
-			triggers = triggers || r.Places[typ.Place(r.Model.Environment)].AnyTrigger
-		}
-	}
-	out := others{}
-	for f, err := range r.Docket.Findings(ctx, docket.Filter{}) {
-		if err != nil {
-			return nil, err
-		}
-		if f.Target == "" || written[f.ID] {
-			continue
-		}
-		if out[f.ID] = (other{typ: f.Type, key: f.Key, address: f.Address}); len(out) > fewWatched && !triggers {
-			return others{}, nil
-		}
-	}
-	return out, out.sums(ctx, r, target, func(id int64, sum [sha256.Size]byte) {
-		o := out[id]
-		o.sum = sum
-		out[id] = o
-	})
-}
-
-// sums reads the records as they are now, by type and a batch at a time.
-func (o others) sums(ctx context.Context, r Ready, target environment.Reader, give func(id int64, sum [sha256.Size]byte)) error {
-	for _, t := range r.Docket.Types {
-		var ids []int64
-		for id, other := range o {
-			if other.typ == t.Name {
-				ids = append(ids, id)
-			}
-		}
-		slices.Sort(ids)
-		typ, _ := r.Model.Catalog.Type(t.Name)
-		fields := slices.DeleteFunc(slices.Clone(t.Fields), func(field record.Field) bool { return r.follows(typ, field.Name) })
-		for batch := range slices.Chunk(ids, readBatch) {
-			keys := make([]record.Key, len(batch))
-			for i, id := range batch {
-				var err error
-				if keys[i], err = r.Model.Shapes.ParseKey([]byte(o[id].key), t.Name); err != nil {
-					return err
-				}
-			}
-			lines := map[string][]string{}
-			for rec, err := range target.Read(ctx, r.Model, environment.Reading{Type: t.Name, Fields: fields, Keys: keys, Beside: r.Beside[t.Name]}) {
-				if err != nil {
-					return err
-				}
-				order := rec.Key.Order()
-				lines[order] = append(lines[order], fmt.Sprintf("%s %q %s", rec.ID, rec.Beside, record.AppendLine(nil, fields, rec)))
-			}
-			for i, id := range batch {
-				slices.Sort(lines[keys[i].Order()])
-				give(id, sha256.Sum256(fmt.Appendf(nil, "%q", lines[keys[i].Order()])))
-			}
-		}
-	}
-	return nil
-}
-
-// altered gives the records that are not as they were.
-func (o others) altered(ctx context.Context, r Ready, target environment.Reader) ([]LeftOut, error) {
-	var out []LeftOut
-	return out, o.sums(ctx, r, target, func(id int64, sum [sha256.Size]byte) {
-		if sum != o[id].sum && len(out) < maxFailures {
-			out = append(out, LeftOut{Address: o[id].address, Why: ReadBackDiffers, Message: fmt.Sprintf("%s was not to be written and is another one afterwards; something in %s changes it when others are written. Decline what changes it, or change the two together by hand.",
-				o[id].address, r.Model.Environment)})
-		}
-	})
-}
