@@ -27,12 +27,14 @@ var (
 	moments = regexp.MustCompile(`\d{4}-\d\d-\d\d \d\d:\d\d UTC`)
 	sizes   = regexp.MustCompile(`\d+(\.\d)? (B|kB|MB)\b`)
 	folders = regexp.MustCompile(`/[^ \n]*/fernhollow`)
+	digests = regexp.MustCompile(`Digest [0-9a-f]{16}`)
 	engines = regexp.MustCompile(`SQLite \d+\.\d+\.\d+`)
 )
 
 // masked takes out what differs from run to run.
 func masked(text string) string {
 	text = moments.ReplaceAllString(text, "(time)")
+	text = digests.ReplaceAllString(text, "Digest (sum)")
 	text = sizes.ReplaceAllString(text, "(size)")
 	text = engines.ReplaceAllString(text, "SQLite")
 	// Paths have another length on every machine, which moves columns and line breaks.

@@ -126,7 +126,12 @@ func (a *app) printDocketHistory(ctx context.Context, d *docket.Docket) error {
 	if a.json {
 		return a.printJSON(summaryJSON(s))
 	}
+	digest, err := d.Digest(ctx)
+	if err != nil {
+		return err
+	}
 	a.printHeader(d.Header)
+	fmt.Fprintf(a.Out, "Digest %s\n", digest[:16])
 	fmt.Fprintf(a.Out, "Decisions: %s.\n", tallyText(s.Tally))
 	if len(s.Runs) == 0 {
 		fmt.Fprintln(a.Out, "Nothing of it has been imported or rehearsed.")

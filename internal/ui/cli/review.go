@@ -154,7 +154,12 @@ func (a *app) printReview(ctx context.Context, d *docket.Docket, only []string, 
 	if err != nil {
 		return err
 	}
+	digest, err := d.Digest(ctx)
+	if err != nil {
+		return err
+	}
 	fmt.Fprintf(out, "%s shown. Decisions: %s.\n", count(shown, "finding"), tallyText(tally.Tally))
+	fmt.Fprintf(out, "Digest %s\n", digest[:16])
 	a.nextStep(tally)
 	return nil
 }
