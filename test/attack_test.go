@@ -67,6 +67,7 @@ func alterations(t *testing.T, p *place, nth int) []string {
 			out = append(out, fmt.Sprintf(`UPDATE %[1]s SET %[2]s = CASE WHEN typeof(%[2]s) = 'integer' THEN %[2]s + 1 WHEN %[2]s LIKE '%%"s"%%' THEN replace(%[2]s, '"s"', '"X"') ELSE ifnull(%[2]s, '') || 'x' END`, table, column))
 		}
 	}
+	require.NoError(t, rows.Err())
 	return append(out,
 		`UPDATE decisions SET decision = 'approved', field = 'f2'`,
 		`INSERT INTO decisions (at, who, finding, field, decision, note) SELECT at, who, id, '', 'approved', '' FROM findings, decisions`,

@@ -167,11 +167,8 @@ func readType(doc *yamldoc.Document, name string, form typeForm) (*Type, error) 
 		}
 		t.At[""] = name
 	}
-	if w := form.Stamp.Write; w != "" && w != "never" {
-		return nil, doc.Unknown(append(slices.Clone(path), "stamp", "write"), "way to write stamps", w, []string{"never"})
-	}
-	if w := form.Retired.When; w != "" && w != "null" && w != "not null" {
-		return nil, doc.Unknown(append(slices.Clone(path), "retired", "when"), "sign of what is out of use", w, []string{"null", "not null"})
+	if err := checkWords(doc, path, form); err != nil {
+		return nil, err
 	}
 	if err := readReferences(doc, path, t, form.Refers); err != nil {
 		return nil, err
@@ -207,6 +204,17 @@ func readType(doc *yamldoc.Document, name string, form typeForm) (*Type, error) 
 	rule(form.NFC, func(r *record.Rule) { r.NFC = true })
 	rule(form.BlankIsNull, func(r *record.Rule) { r.BlankIsNull = true })
 	return t, nil
+}
+
+// checkWords refuses words that are none of those there are.
+func checkWords(doc *yamldoc.Document, path []string, form typeForm) error {
+	if w := form.Stamp.Write; w != "" && w != "never" {
+		return doc.Unknown(append(slices.Clone(path), "stamp", "write"), "way to write stamps", w, []string{"never"})
+	}
+	if w := form.Retired.When; w != "" && w != "null" && w != "not null" {
+		return doc.Unknown(append(slices.Clone(path), "retired", "when"), "sign of what is out of use", w, []string{"null", "not null"})
+	}
+	return nil
 }
 
 // checkKey refuses keys that could not identify a record.

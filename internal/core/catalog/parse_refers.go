@@ -99,12 +99,6 @@ func readReference(doc *yamldoc.Document, at []string, typ, field string, form r
 	case form.By != "" && form.By != "id":
 		return Reference{}, doc.Unknown(append(at, "by"), "way to refer", form.By, []string{"id", "key"})
 	}
-	for _, none := range form.None {
-		r.None = append(r.None, fmt.Sprint(none))
-	}
-	if r.None != nil && (r.Columns != nil || len(form.Inside) > 0 || form.List+form.Pattern+form.Path != "") {
-		return bad("%s: none: goes with references of one column", field)
-	}
 	inside := form.Inside
 	if form.List+form.Pattern+form.Path != "" {
 		one := insideForm{List: form.List, Pattern: form.Pattern, Path: form.Path}
@@ -113,8 +107,19 @@ func readReference(doc *yamldoc.Document, at []string, typ, field string, form r
 		}
 		inside = append(inside, one)
 	}
+	for _, none := range form.None {
+		r.None = append(r.None, fmt.Sprint(none))
+	}
 	if len(inside) > 0 {
 		return readInside(bad, field, r, inside)
+	}
+	return checkReference(bad, field, r)
+}
+
+// checkReference refuses what cannot go together.
+func checkReference(bad func(string, ...any) (Reference, error), field string, r Reference) (Reference, error) {
+	if r.None != nil && r.Columns != nil {
+		return bad("%s: none: goes with references of one column", field)
 	}
 	if len(r.To) == 0 {
 		return bad("%s does not say which record type it refers to; add to:", field)
@@ -130,6 +135,9 @@ func readReference(doc *yamldoc.Document, at []string, typ, field string, form r
 
 // readInside reads how ids stand within values.
 func readInside(bad func(string, ...any) (Reference, error), field string, r Reference, forms []insideForm) (Reference, error) {
+	if r.None != nil {
+		return bad("%s: none: goes with references of one column", field)
+	}
 	if r.Chooser != "" || r.ByKey || r.Columns != nil {
 		return bad("%s: list:, pattern:, path: and inside: go with to: and one record type, by its internal id", field)
 	}

@@ -36,73 +36,91 @@ type csvReader struct {
 	width int // cells of the first record, 0 before
 }
 
+// cellAtWork is the cell that is being read.
+type cellAtWork struct {
+	raw, text      []byte
+	quoted, closed bool
+}
+
+func (c *cellAtWork) done() rawCell {
+	out := rawCell{string(c.raw), string(c.text)}
+	*c = cellAtWork{raw: c.raw[:0], text: c.text[:0]}
+	return out
+}
+
 // next gives the next record; io.EOF after the last one.
 func (r *csvReader) next() (rawRecord, error) {
 	out := rawRecord{line: r.line + 1}
-	var raw, text []byte
-	quoted, closed := false, false
-	read := 0
-	finish := func() {
-		out.cells = append(out.cells, rawCell{string(raw), string(text)})
-		raw, text, closed = raw[:0], text[:0], false
-	}
-	fail := func(format string, args ...any) error {
-		return fmt.Errorf("line %d: %s", r.line+1, fmt.Sprintf(format, args...))
-	}
-	for {
+	var cell cellAtWork
+	for read := 0; ; read++ {
 		c, err := r.in.ReadByte()
-		if errors.Is(err, io.EOF) {
-			switch {
-			case quoted:
-				return out, fail("a quote is opened and never closed")
-			case read == 0:
-				return out, io.EOF
-			}
-			finish()
+		switch {
+		case errors.Is(err, io.EOF) && cell.quoted:
+			return out, r.fail("a quote is opened and never closed")
+		case errors.Is(err, io.EOF) && read == 0:
+			return out, io.EOF
+		case errors.Is(err, io.EOF):
+			out.cells = append(out.cells, cell.done())
 			return out, r.whole(out)
+		case err != nil:
+			return out, err
+		case read > maxRecord:
+			return out, r.fail("the record is too long")
+		case cell.quoted:
+			r.withinQuotes(c, &cell)
+			continue
 		}
+		ended, err := r.plain(c, &cell, &out)
 		if err != nil {
 			return out, err
 		}
-		if read++; read > maxRecord {
-			return out, fail("the record is too long")
-		}
-		if quoted {
-			raw = append(raw, c)
-			switch {
-			case c != '"':
-				if c == '\n' || c == '\r' && r.cr {
-					r.line++
-				}
-				text = append(text, c)
-			case r.peek('"'):
-				_, _ = r.in.ReadByte()
-				raw, text = append(raw, '"'), append(text, '"')
-			default:
-				quoted, closed = false, true
-			}
-			continue
-		}
-		switch {
-		case c == r.comma:
-			finish()
-		case c == '\n' || c == '\r' && (r.cr || r.peek('\n')):
-			out.end = string(c)
-			if c == '\r' && !r.cr {
-				_, _ = r.in.ReadByte()
-				out.end = "\r\n"
-			}
-			finish()
+		if ended {
 			r.line++
 			return out, r.whole(out)
-		case c == '"' && len(raw) == 0:
-			quoted, raw = true, append(raw, c)
-		case c == '"' || closed:
-			return out, fail("a quote stands within a cell; cells with quotes are put in quotes, and quotes in them doubled")
-		default:
-			raw, text = append(raw, c), append(text, c)
 		}
 	}
+}
+
+func (r *csvReader) fail(what string) error { return fmt.Errorf("line %d: %s", r.line+1, what) }
+
+// withinQuotes takes a byte between quotes.
+func (r *csvReader) withinQuotes(c byte, cell *cellAtWork) {
+	cell.raw = append(cell.raw, c)
+	switch {
+	case c != '"':
+		if c == '\n' || c == '\r' && r.cr {
+			r.line++
+		}
+		cell.text = append(cell.text, c)
+	case r.peek('"'):
+		_, _ = r.in.ReadByte()
+		cell.raw, cell.text = append(cell.raw, '"'), append(cell.text, '"')
+	default:
+		cell.quoted, cell.closed = false, true
+	}
+}
+
+// plain takes a byte outside quotes; ended is true where it ends the record.
+func (r *csvReader) plain(c byte, cell *cellAtWork, out *rawRecord) (ended bool, err error) {
+	switch {
+	case c == r.comma:
+		out.cells = append(out.cells, cell.done())
+	case c == '\n' || c == '\r' && (r.cr || r.peek('\n')):
+		out.end = string(c)
+		if c == '\r' && !r.cr {
+			_, _ = r.in.ReadByte()
+			out.end = "\r\n"
+		}
+		out.cells = append(out.cells, cell.done())
+		return true, nil
+	case c == '"' && len(cell.raw) == 0:
+		cell.quoted, cell.raw = true, append(cell.raw, c)
+	case c == '"' || cell.closed:
+		return false, r.fail("a quote stands within a cell; cells with quotes are put in quotes, and quotes in them doubled")
+	default:
+		cell.raw, cell.text = append(cell.raw, c), append(cell.text, c)
+	}
+	return false, nil
 }
 
 func (r *csvReader) peek(c byte) bool {

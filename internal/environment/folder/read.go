@@ -42,21 +42,7 @@ func (f *folder) loadCSV(ctx context.Context, tx *sql.Tx, t *table, in io.Reader
 	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, bufio.ErrBufferFull) {
 		return err
 	}
-	end := bytes.IndexAny(head, "\r\n")
-	line := head
-	if end >= 0 {
-		line = head[:end]
-		t.form.end = string(head[end])
-		if head[end] == '\r' && end+1 < len(head) && head[end+1] == '\n' {
-			t.form.end = "\r\n"
-		}
-	}
-	t.form.comma = ','
-	for _, other := range ";\t" {
-		if !bytes.ContainsRune(line, ',') && bytes.ContainsRune(line, other) {
-			t.form.comma = byte(other)
-		}
-	}
+	t.form.of(head)
 	r := &csvReader{in: buffered, comma: t.form.comma, cr: t.form.end == "\r"}
 	var l *loader
 	for n := 0; ; n++ {
@@ -93,6 +79,25 @@ func (f *folder) loadCSV(ctx context.Context, tx *sql.Tx, t *table, in io.Reader
 		return errors.New("it is empty; the first line names the columns")
 	}
 	return nil
+}
+
+// of tells the form of a CSV file by how it begins.
+func (f *fileForm) of(head []byte) {
+	end := bytes.IndexAny(head, "\r\n")
+	line := head
+	if end >= 0 {
+		line = head[:end]
+		f.end = string(head[end])
+		if head[end] == '\r' && end+1 < len(head) && head[end+1] == '\n' {
+			f.end = "\r\n"
+		}
+	}
+	f.comma = ','
+	for _, other := range ";\t" {
+		if !bytes.ContainsRune(line, ',') && bytes.ContainsRune(line, other) {
+			f.comma = byte(other)
+		}
+	}
 }
 
 // addCells adds a row of cells. One that begins with a quote and is no JSON text is taken as

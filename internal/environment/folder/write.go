@@ -267,24 +267,29 @@ func (t *table) writeCSV(from *bufio.Reader, rows func() (changedRow, error, boo
 			return writeErr
 		}
 	}
-	end := cmp.Or(t.form.end, "\n")
 	for ; more && err == nil; next, err, more = rows() {
-		raw := make([]string, len(next.cells))
-		for i, cell := range next.cells {
-			raw[i] = quotedCell(sheet.Cell(cell), comma)
-		}
-		line := strings.Join(raw, string(comma)) + end
-		if last == "" { // the last line had no end
-			line = end + strings.TrimSuffix(line, end)
-		}
-		if line == end { // one empty cell alone would be no record
-			line = `""` + end
-		}
-		if _, err := out.WriteString(line); err != nil {
+		if _, err := out.WriteString(t.newCSV(next, last == "")); err != nil {
 			return err
 		}
+		last = cmp.Or(t.form.end, "\n")
 	}
 	return err
+}
+
+// newCSV writes a new row; after a last line without end it brings one, and has none itself.
+func (t *table) newCSV(row changedRow, unended bool) string {
+	raw := make([]string, len(row.cells))
+	for i, cell := range row.cells {
+		raw[i] = quotedCell(sheet.Cell(cell), t.form.comma)
+	}
+	line, end := strings.Join(raw, string(t.form.comma)), cmp.Or(t.form.end, "\n")
+	if line == "" { // one empty cell alone would be no record
+		line = `""`
+	}
+	if unended {
+		return end + line + end
+	}
+	return line + end
 }
 
 // writeJSON copies the file byte for byte but for the members that changed, and adds what

@@ -179,23 +179,34 @@ func Finish(folder string, known func(name string) bool) error {
 	if path.Base(n.Keep) != n.Keep && n.Keep != "" || n.Keep != "" && n.Keep[0] != '.' {
 		return bad("is no note of Anagram's")
 	}
+	switch name, err := edited(root, n); {
+	case err != nil:
+		return err
+	case name != "":
+		return bad(fmt.Sprintf("is about %s, which was changed since", name))
+	}
+	return follow(root, n)
+}
+
+// edited gives a file that somebody changed since a note was written, "" for none.
+func edited(root *os.Root, n note) (string, error) {
 	for _, name := range n.Files {
 		staged, err := sumOf(root, stageName+"/"+name)
 		if err != nil {
-			return err
+			return "", err
 		}
 		if staged == "" || n.Were == nil {
 			continue // in its place already
 		}
 		is, err := sumOf(root, name)
 		if err != nil {
-			return err
+			return "", err
 		}
 		if is != n.Were[name] || staged != n.Are[name] {
-			return bad(fmt.Sprintf("is about %s, which was changed since", name))
+			return name, nil
 		}
 	}
-	return follow(root, n)
+	return "", nil
 }
 
 // sumOf gives the SHA-256 of a file, "" where there is none.

@@ -195,18 +195,24 @@ func verdictsOn(f docket.Finding, r Request) (out []docket.Verdict, ok bool) {
 	case r.Take == "" && (f.Status == match.Conflict || f.Status == match.TargetEdit):
 		return nil, false
 	default:
-		// The record, and after it each field for which a side has to be said, or that was
-		// declined or held and is decided anew. One that is not stays as it is.
-		one("", decision)
-		for _, field := range f.Fields {
-			against, proposal := slices.Contains(f.Against, field.Field), f.Proposes(field)
-			chooses := f.Status == match.TargetEdit || proposal == match.Choose
-			if r.Again && against && proposal == match.Write || chooses && (r.Again || !against) {
-				one(field.Field, decision)
-			}
-		}
+		out = wholeRecord(f, r, decision)
 	}
 	return out, true
+}
+
+// wholeRecord is the approval of the record, and after it of each field for which a side has
+// to be said, or that was declined or held and is decided anew. One that is not stays as it
+// is.
+func wholeRecord(f docket.Finding, r Request, decision docket.Decision) []docket.Verdict {
+	out := []docket.Verdict{{Finding: f.ID, Decision: decision}}
+	for _, field := range f.Fields {
+		against, proposal := slices.Contains(f.Against, field.Field), f.Proposes(field)
+		chooses := f.Status == match.TargetEdit || proposal == match.Choose
+		if r.Again && against && proposal == match.Write || chooses && (r.Again || !against) {
+			out = append(out, docket.Verdict{Finding: f.ID, Field: field.Field, Decision: decision})
+		}
+	}
+	return out
 }
 
 // findingFilter reads patterns and names; a type or status that the docket does not

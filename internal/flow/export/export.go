@@ -96,18 +96,7 @@ func Export(ctx context.Context, s *session.Session, r Request) (Result, error) 
 	}
 	defer g.Set.Close()
 	ex := &exporting{Related: g, writer: w, noFiles: r.Selection.NoFiles}
-	for _, typ := range c.Names() {
-		if err := ex.exportType(ctx, typ); err != nil {
-			return result, err
-		}
-	}
-	if err := g.Missing(r.Environment); err != nil {
-		return result, err
-	}
-	if err := ex.referred(ctx); err != nil {
-		return result, err
-	}
-	if err := ctx.Err(); err != nil {
+	if err := ex.all(ctx, r.Environment); err != nil {
 		return result, err
 	}
 	result.Manifest, err = w.Finish(path, r.AsFolder)
@@ -144,6 +133,22 @@ type exporting struct {
 	*choose.Related
 	writer  *parcel.Writer
 	noFiles bool
+}
+
+// all writes every type, and what is only referred to.
+func (ex *exporting) all(ctx context.Context, environment string) error {
+	for _, typ := range ex.Model.Catalog.Names() {
+		if err := ex.exportType(ctx, typ); err != nil {
+			return err
+		}
+	}
+	if err := ex.Missing(environment); err != nil {
+		return err
+	}
+	if err := ex.referred(ctx); err != nil {
+		return err
+	}
+	return ctx.Err()
 }
 
 func (ex *exporting) exportType(ctx context.Context, typ string) error {

@@ -74,6 +74,14 @@ func Import(ctx context.Context, s *session.Session, d *docket.Docket, rehearse 
 		result.Outcome, result.LeftOut = outcome, rest.List(r.Standing.Approved)
 		return result, nil
 	}
+	result, err = into(ctx, s, r, rest, result, idle, kind)
+	result.Seconds = time.Since(start).Seconds()
+	return result, err
+}
+
+// into writes what is ready into the target. Idle is the outcome where all goes well.
+func into(ctx context.Context, s *session.Session, r Ready, rest Rest, result Result, idle, kind string) (Result, error) {
+	start, d, rehearse := time.Now(), r.Docket, kind == docket.RehearsalRun
 	env, err := s.Open(ctx, d.Header.Target, false)
 	if err != nil {
 		return result, err

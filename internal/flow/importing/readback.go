@@ -123,7 +123,7 @@ func (r Ready) heldTwice(ctx context.Context, target environment.Reader, t docke
 				continue
 			}
 			values, ok := r.valuesOf(t, set, n.here[0])
-			touched := n.Status == match.New || slices.ContainsFunc(set, func(field string) bool { return n.Writes(field) })
+			touched := n.Status == match.New || slices.ContainsFunc(set, n.Writes)
 			if ok && touched {
 				with.Sets = append(with.Sets, values)
 				by[record.NewKey(values, nil).Order()] = n
@@ -164,4 +164,3 @@ func (r Ready) valuesOf(t docket.Type, set []string, rec record.Record) (values 
 	}
 	return values, true
 }
-

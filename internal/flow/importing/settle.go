@@ -78,7 +78,7 @@ func settleLast(ctx context.Context, s *session.Session, d *docket.Docket) (*Set
 		return nil, err
 	}
 	r.Run = run.Seq
-	rest, err := r.notIn(ctx, run.Seq)
+	rest, err := r.begun(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -105,8 +105,8 @@ func settleLast(ctx context.Context, s *session.Session, d *docket.Docket) (*Set
 	return &Settled{Docket: d.Header.Number, Run: run}, d.EndRun(ctx, run, s.Now(), outcomes)
 }
 
-// notIn gives as rest the approvals of which a run kept no image: it did not come to them.
-func (r Ready) notIn(ctx context.Context, run int64) (Rest, error) {
+// begun gives as rest the approvals of which the run kept no image: it did not come to them.
+func (r Ready) begun(ctx context.Context) (Rest, error) {
 	rest := newRest()
 	return rest, r.pending(rest, func(_ docket.Type, batch []*standing.Approval) error {
 		images, err := r.images(ctx, batch)

@@ -50,7 +50,7 @@ func rights(ctx context.Context, c compared, w atWork, f finding, out *sink) err
 
 // proposed keeps what a value that may be written needs: attachments and references.
 func proposed(ctx context.Context, c compared, w atWork, f finding, field record.Field, v record.Value, out *sink) error {
-	if column, ok := w.place.Column(field.Name); ok && c.against == nil && !v.IsAbsent() && !(v.IsNull() && w.Refers[field.Name].None != nil) {
+	if column, ok := w.place.Column(field.Name); ok && c.against == nil && !v.IsAbsent() && (!v.IsNull() || w.Refers[field.Name].None == nil) {
 		must := f.adds() && (slices.Contains(w.Key, field.Name) || mustBeGiven(column))
 		if found, bad := check.Fits(f.address, c.target, column, v, must); bad {
 			if err := out.checkWhen(ctx, f.id, docket.Check{Check: found, Fields: []string{field.Name}, Writes: []string{field.Name}}); err != nil {

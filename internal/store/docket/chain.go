@@ -7,6 +7,7 @@ import (
 	"encoding/binary"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"hash"
 	"strconv"
@@ -143,9 +144,7 @@ func head(ctx context.Context, q queryer) (seal Seal, err error) {
 	for rows.Next() {
 		err = rows.Scan(&seal.Head, &seal.Links)
 	}
-	if closed := rows.Close(); err == nil {
-		err = closed
-	}
+	err = errors.Join(err, rows.Err(), rows.Close())
 	if err == nil && seal.Links == 0 {
 		seal.Head, err = digest(ctx, q)
 	}
@@ -454,9 +453,7 @@ func (d *Docket) CutBack(ctx context.Context, links int) error {
 		}
 		kept += len(c.Verdicts)
 	}
-	if closed := rows.Close(); err == nil {
-		err = closed
-	}
+	err = errors.Join(err, rows.Err(), rows.Close())
 	if err != nil {
 		return d.wrap(err)
 	}

@@ -2,6 +2,7 @@ package docket
 
 import (
 	"context"
+	"errors"
 	"os"
 	"path/filepath"
 	"testing"
@@ -125,6 +126,7 @@ func TestEveryAlterationIsNoticed(t *testing.T) {
 			require.NoError(t, rows.Scan(&name))
 			out = append(out, name)
 		}
+		require.NoError(t, rows.Err())
 		return out
 	}
 	for _, table := range tables(full()) {
@@ -140,7 +142,7 @@ func TestEveryAlterationIsNoticed(t *testing.T) {
 			require.NoError(t, rows.Scan(&name))
 			columns = append(columns, name)
 		}
-		_ = rows.Close()
+		require.NoError(t, errors.Join(rows.Err(), rows.Close()))
 		var n int
 		require.NoError(t, d.db.QueryRow("SELECT count(*) FROM "+table).Scan(&n))
 		statements := []string{"DELETE FROM " + table}
@@ -159,7 +161,7 @@ func TestEveryAlterationIsNoticed(t *testing.T) {
 			assert.ErrorContains(t, err, "altered", statement)
 		}
 	}
-	d := full()
+	var d *Docket
 	for _, statement := range []string{
 		"INSERT OR REPLACE INTO decisions SELECT seq, at, who, finding, field, 'declined', note, carried FROM decisions WHERE seq = 1",
 		"INSERT INTO decisions SELECT 9, at, who, finding, field, decision, note, carried FROM decisions WHERE seq = 1",

@@ -121,13 +121,9 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 			FROM information_schema.key_column_usage WHERE table_schema = database() AND referenced_table_name IS NOT NULL ORDER BY 1, 2, ordinal_position`)
 	}
 	if err == nil {
-		err = engine.AddTriggers(ctx, q, places, `SELECT event_object_table, action_statement FROM information_schema.triggers
-			WHERE event_object_schema = database() AND action_timing = 'BEFORE' ORDER BY 1, trigger_name`, engine.NewColumn)
+		err = triggers(ctx, q, places)
 	}
 	if err != nil {
-		return nil, err
-	}
-	if err := engine.MarkPlaces(ctx, q, places, engine.HasAnyTrigger, "SELECT event_object_table FROM information_schema.triggers WHERE event_object_schema = database()"); err != nil {
 		return nil, err
 	}
 	for i, rule := range rules {
@@ -135,6 +131,15 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 	}
 	return places, engine.AddKeys(ctx, q, places, `SELECT table_name, index_name, index_name = 'PRIMARY', CASE WHEN sub_part IS NULL THEN column_name END
 		FROM information_schema.statistics WHERE table_schema = database() AND non_unique = 0 ORDER BY table_name, index_name, seq_in_index`)
+}
+
+// triggers notes what triggers fill, and where there are any.
+func triggers(ctx context.Context, q engine.Queryer, places map[string]catalog.Place) error {
+	if err := engine.AddTriggers(ctx, q, places, `SELECT event_object_table, action_statement FROM information_schema.triggers
+			WHERE event_object_schema = database() AND action_timing = 'BEFORE' ORDER BY 1, trigger_name`, engine.NewColumn); err != nil {
+		return err
+	}
+	return engine.MarkPlaces(ctx, q, places, engine.HasAnyTrigger, "SELECT event_object_table FROM information_schema.triggers WHERE event_object_schema = database()")
 }
 
 func kindOf(declared, data string) record.Kind {

@@ -50,18 +50,8 @@ func (s *session) Script(ctx context.Context, m *environment.Model, c environmen
 			set.add(s.dialect.Quote(f.ID), id)
 		}
 	}
-	if c.Insert && !f.StampNever {
-		for _, name := range []string{f.StampAt, f.CreatedAt, f.StampBy, f.CreatedBy} {
-			column, ok := f.columns[name]
-			if !ok || name == "" || column.Default || column.Derived || slices.Contains(f.triggered, name) {
-				continue
-			}
-			if name == f.StampAt || name == f.CreatedAt {
-				set.add(s.dialect.Quote(name), "CURRENT_TIMESTAMP")
-			} else if stored, ok, err := s.stamp(ctx, f.table, name, m.Environment, c.By); err == nil && ok {
-				set.add(s.dialect.Quote(name), s.dialect.Literal(stored))
-			}
-		}
+	if c.Insert {
+		s.scriptStamps(ctx, m, f.table, c.By, &set)
 	}
 	switch {
 	case len(set.columns) == 0:
@@ -78,6 +68,21 @@ func (s *session) Script(ctx context.Context, m *environment.Model, c environmen
 		return "", fail("", err)
 	}
 	return fmt.Sprintf("%s %s SET %s WHERE %s;", verb(s.can.Update, "UPDATE"), s.dialect.Place(f.place), set.list(), where), nil
+}
+
+// scriptStamps adds the stamps of a new record that nothing is known to fill.
+func (s *session) scriptStamps(ctx context.Context, m *environment.Model, t table, who string, set *assigned) {
+	for _, name := range []string{t.StampAt, t.CreatedAt, t.StampBy, t.CreatedBy} {
+		column, ok := t.columns[name]
+		if t.StampNever || !ok || name == "" || column.Default || column.Derived || slices.Contains(t.triggered, name) {
+			continue
+		}
+		if name == t.StampAt || name == t.CreatedAt {
+			set.add(s.dialect.Quote(name), "CURRENT_TIMESTAMP")
+		} else if stored, ok, err := s.stamp(ctx, t, name, m.Environment, who); err == nil && ok {
+			set.add(s.dialect.Quote(name), s.dialect.Literal(stored))
+		}
+	}
 }
 
 // writtenWithKey gives the fields and values of a change, with those of the key where it

@@ -123,9 +123,9 @@ func (s *session) now(ctx context.Context) (time.Time, error) {
 }
 
 // willStamp notes that a record is changed, before it is.
-func (w *writer) willStamp(ctx context.Context, t table, c environment.Change, id identity) error {
+func (w *writer) willStamp(t table, c environment.Change, id identity) {
 	if t.StampNever || t.StampAt == "" && t.StampBy == "" {
-		return nil
+		return
 	}
 	of := w.touched[t.Name]
 	if of == nil {
@@ -135,13 +135,12 @@ func (w *writer) willStamp(ctx context.Context, t table, c environment.Change, i
 	of.who = c.By
 	key := id.mapKey()
 	if _, known := of.ids[key]; known {
-		return nil
+		return
 	}
 	of.ids[key] = id
-	return nil
 }
 
-// keepStamps reads the stamps of the records that are going to be changed.
+// readStamps reads the stamps of some records.
 func (s *session) readStamps(ctx context.Context, of *stamped, ids []identity, give func(key string, at, by string)) error {
 	t := of.table
 	columns := slices.Clone(t.identity)

@@ -222,24 +222,7 @@ func (w *writer) statement(ctx context.Context, c environment.Change) (statement
 		st.Args = append(st.Args, set.stored)
 	}
 	if c.Insert {
-		more, err := w.forNew(ctx, t, c, settings)
-		if err != nil {
-			return st, err
-		}
-		for _, set := range more {
-			st.Columns = append(st.Columns, w.dialect.Quote(set.column))
-			st.Args = append(st.Args, set.stored)
-		}
-		st.Place, st.NoBulk = t.place, t.noBulk
-		if !w.ready[t.place] {
-			w.ready[t.place] = true
-			if err := w.dialect.BeforeInserts(ctx, w.q, t.place, t.ID); err != nil {
-				return st, w.explain(err)
-			}
-		}
-		st.Query = w.insert(st, 1)
-		w.given(t.place, settings)
-		return st, nil
+		return w.adding(ctx, t, c, st, settings)
 	}
 	ids, err := w.whereIs(ctx, t, c)
 	if err != nil {
@@ -249,7 +232,30 @@ func (w *writer) statement(ctx context.Context, c environment.Change) (statement
 		return st, st.fail("", fmt.Errorf("%d records have this key, one is expected", len(ids)))
 	}
 	w.update(&st, t, ids[0], guard)
-	return st, w.willStamp(ctx, t, c, ids[0])
+	w.willStamp(t, c, ids[0])
+	return st, nil
+}
+
+// adding completes the statement of a new record.
+func (w *writer) adding(ctx context.Context, t table, c environment.Change, st statement, settings []setting) (statement, error) {
+	more, err := w.forNew(ctx, t, c, settings)
+	if err != nil {
+		return st, err
+	}
+	for _, set := range more {
+		st.Columns = append(st.Columns, w.dialect.Quote(set.column))
+		st.Args = append(st.Args, set.stored)
+	}
+	st.Place, st.NoBulk = t.place, t.noBulk
+	if !w.ready[t.place] {
+		w.ready[t.place] = true
+		if err := w.dialect.BeforeInserts(ctx, w.q, t.place, t.ID); err != nil {
+			return st, w.explain(err)
+		}
+	}
+	st.Query = w.insert(st, 1)
+	w.given(t.place, settings)
+	return st, nil
 }
 
 // given notes into which columns of a place values were written.
