@@ -1,12 +1,7 @@
 package register
 
 import (
-	"bufio"
-	"bytes"
 	"encoding/json"
-	"errors"
-	"io/fs"
-	"os"
 
 	"anagram/internal/store/workspace"
 )
@@ -35,22 +30,10 @@ func AddExport(w *workspace.Workspace, name string, e Export) error {
 }
 
 // Exported reports whether a parcel is one that was exported here, as it was then.
-func Exported(w *workspace.Workspace, m Export) (bool, error) {
-	f, err := os.Open(path(w))
-	if errors.Is(err, fs.ErrNotExist) {
-		return false, nil
-	}
-	if err != nil {
-		return false, err
-	}
-	defer f.Close()
-	lines := bufio.NewScanner(f)
-	lines.Buffer(nil, maxLine)
-	for lines.Scan() {
+func Exported(w *workspace.Workspace, m Export) (found bool, err error) {
+	err = eachLine(w, m.Seal, func(line []byte) {
 		var e exported
-		if bytes.Contains(lines.Bytes(), []byte(m.Seal)) && json.Unmarshal(lines.Bytes(), &e) == nil && e.Export == m && m.Seal != "" {
-			return true, nil
-		}
-	}
-	return false, lines.Err()
+		found = found || json.Unmarshal(line, &e) == nil && e.Export == m && m.Seal != ""
+	})
+	return found, err
 }

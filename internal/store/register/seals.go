@@ -46,26 +46,33 @@ func path(w *workspace.Workspace) string { return filepath.Join(w.Dir, ".anagram
 
 // sealOf gives the last seal of a docket.
 func sealOf(w *workspace.Workspace, number int) (last sealed, err error) {
+	err = eachLine(w, `"digest"`, func(line []byte) {
+		var s sealed
+		if json.Unmarshal(line, &s) == nil && s.Docket == number && s.Digest != "" {
+			last = s
+		}
+	})
+	return last, err
+}
+
+// eachLine gives the lines of the register that hold a text.
+func eachLine(w *workspace.Workspace, holds string, do func([]byte)) error {
 	f, err := os.Open(path(w))
 	if errors.Is(err, fs.ErrNotExist) {
-		return last, nil
+		return nil
 	}
 	if err != nil {
-		return last, err
+		return err
 	}
 	defer f.Close()
 	lines := bufio.NewScanner(f)
 	lines.Buffer(nil, maxLine)
 	for lines.Scan() {
-		if !bytes.Contains(lines.Bytes(), []byte(`"digest"`)) {
-			continue
-		}
-		var s sealed
-		if json.Unmarshal(lines.Bytes(), &s) == nil && s.Docket == number && s.Digest != "" {
-			last = s
+		if bytes.Contains(lines.Bytes(), []byte(holds)) {
+			do(lines.Bytes())
 		}
 	}
-	return last, lines.Err()
+	return lines.Err()
 }
 
 // note writes a seal, durably.
