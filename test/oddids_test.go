@@ -102,3 +102,16 @@ func TestAReferenceThatIsPartlyNull(t *testing.T) {
 		})
 	}
 }
+
+// A key that the database cannot be asked for is refused when the catalog is seen.
+func TestAKeyThatCannotBeAskedFor(t *testing.T) {
+	t.Parallel()
+	p, source, _ := pair(t, "postgres", "types:\n  item: {at: items, key: [doc], id: id}\n", "CREATE TABLE items (id SERIAL PRIMARY KEY, doc JSON, name TEXT)")
+	run(t, source, `INSERT INTO items (doc) VALUES ('{"a":1}')`)
+	p.refused(`key field "doc" is of type json in items, which source cannot be asked for; name another field`, "export", "source")
+	p, source, _ = pair(t, "postgres", "types:\n  item: {at: items, key: [doc], id: id}\n", "CREATE TABLE items (id SERIAL PRIMARY KEY, doc JSONB, name TEXT)")
+	run(t, source, `INSERT INTO items (doc) VALUES ('{"a":1}')`)
+	p.must(3, "match", "source", "--against", "target", "--name", "p")
+	p.must(0, "approve", "*")
+	p.must(0, "import")
+}

@@ -23,6 +23,7 @@ type Column struct {
 	Follows      bool        // it changes by itself when the value there does
 	InnerID      bool        // alone the place's primary key
 	Unreadable   bool        // the account may not read it
+	NoEquality   bool        // the environment cannot be asked for rows with a value in it
 	Limits       Limits      // what fits, as far as the environment holds to it
 }
 
@@ -243,6 +244,9 @@ func (s *seenIn) named() {
 	for i, field := range t.Key {
 		if t.Refers[field].Columns == nil {
 			s.need("key field", field, "key", fmt.Sprint(i))
+			if column, _ := s.place.Column(field); column.NoEquality {
+				s.say([]string{"key", fmt.Sprint(i)}, "key field %q is of type %s in %s, which %s cannot be asked for; name another field", field, column.Declared, s.place.Name, s.environment)
+			}
 		}
 	}
 	s.need("internal id", t.ID, "id")

@@ -46,7 +46,8 @@ func List(to, separator string) (Form, error) {
 
 const (
 	placeholder = "ID"
-	anyID       = `([0-9]+|[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{12})`
+	// A UUID may begin with digits, so it comes first.
+	anyID = `([0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{12}|[0-9]+)`
 )
 
 // Pattern makes the form of a text in which ids stand between other characters. ID in
@@ -70,6 +71,21 @@ func Path(to, path string) (Form, error) {
 	return Form{To: to, text: "path " + path, path: steps}, err
 }
 
+// within reports whether a match is a part of something longer: a word that begins before
+// it, or a number or id that goes on after it. To carry a part of that would change it.
+func within(value string, start, end int) bool {
+	word := func(c byte) bool {
+		return c == '_' || '0' <= c && c <= '9' || 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || c >= 0x80
+	}
+	if start > 0 && word(value[start]) && (word(value[start-1]) || value[start-1] == '-' || value[start-1] == '.') {
+		return true
+	}
+	if !word(value[end-1]) || end == len(value) {
+		return false
+	}
+	return word(value[end]) || (value[end] == '-' || value[end] == '.') && end+1 < len(value) && word(value[end+1])
+}
+
 // Find gives the places of ids in a value. Where a form has a path, the value is
 // canonical JSON.
 func Find(forms []Form, value string) ([]Span, error) {
@@ -90,7 +106,9 @@ func Find(forms []Form, value string) ([]Span, error) {
 			}
 		case form.pattern != nil:
 			for _, m := range form.pattern.FindAllStringSubmatchIndex(value, -1) {
-				add(m[2], m[3])
+				if !within(value, m[0], m[1]) {
+					add(m[2], m[3])
+				}
 			}
 		default:
 			w := walker{in: value, found: add, path: form}

@@ -43,6 +43,8 @@ func TestIDsAreFoundWhereTheFormSays(t *testing.T) {
 		{"what is no id stays", "{name} {12}", "{name} {«assay 12»}", []Form{pattern("assay", "{ID}")}},
 		{"a word before", "see #12 and #7.", "see #«assay 12» and #«assay 7».", []Form{pattern("assay", "#ID")}},
 		{"two types", "A12+P7", "A«assay 12»+P«panel 7»", []Form{pattern("assay", "AID"), pattern("panel", "PID")}},
+		{"parts of longer ids", "A-12 BA-12 A-12-3 A-12.5 A-12x A-1.", "A-«assay 12» BA-12 A-12-3 A-12.5 A-12x A-«assay 1».", []Form{pattern("assay", "A-ID")}},
+		{"a UUID that begins with digits", "A-12345678-6a6e-4f9c-8f57-1f2e3d4c5b6a", "A-«assay 12345678-6a6e-4f9c-8f57-1f2e3d4c5b6a»", []Form{pattern("assay", "A-ID")}},
 		{"a UUID", "{0b8e1a44-6a6e-4f9c-8f57-1f2e3d4c5b6a}", "{«assay 0b8e1a44-6a6e-4f9c-8f57-1f2e3d4c5b6a»}", []Form{pattern("assay", "{ID}")}},
 		{"two forms for one place", "{12}", `"12" is an id for two of its forms, pattern {ID} and pattern {ID}; make them different in the catalog`,
 			[]Form{pattern("assay", "{ID}"), pattern("panel", "{ID}")}},

@@ -102,6 +102,7 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 		to := foreign[place+"\x00"+c.Name]
 		c.RefersTo, c.RefersColumn, c.Follows = to.Place, to.Column, to.Follows
 		c.InnerID = primary && keys == 1
+		c.NoEquality = c.Declared == "json"
 		transactional = kind == "VIEW" || strings.EqualFold(storage, "InnoDB")
 		p := places[place]
 		p.Name, p.ReadOnly, p.NoRollback = place, kind == "VIEW", !transactional

@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"database/sql"
+	"slices"
 	"strings"
 
 	"anagram/internal/core/catalog"
@@ -20,6 +21,7 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 			return err
 		}
 		c.Declared, c.Kind, c.Limits = declared, kindOf(base), engine.Limits(declared)
+		c.NoEquality = slices.Contains([]string{"json", "xml", "point", "line", "lseg", "path", "polygon"}, base)
 		c.Derived, c.Default = generated != "", c.Default || identity != ""
 		c.RefersTo, c.InnerID, c.Unreadable = refers, inner, !readable
 		p := places[place]
