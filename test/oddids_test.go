@@ -115,3 +115,20 @@ func TestAKeyThatCannotBeAskedFor(t *testing.T) {
 	p.must(0, "approve", "*")
 	p.must(0, "import")
 }
+
+// A table may have a dot in its name.
+func TestATableWithADotInItsName(t *testing.T) {
+	t.Parallel()
+	for _, engine := range everyEngine {
+		t.Run(engine, func(t *testing.T) {
+			t.Parallel()
+			name, at := map[string]string{"sqlite": `"odd.items"`, "postgres": `"odd.items"`, "mysql": "`odd.items`"}[engine], map[string]string{"sqlite": "odd.items", "postgres": `'"odd.items"'`, "mysql": "odd.items"}[engine]
+			p, source, target := pair(t, engine, "types:\n  item: {at: "+at+", key: [code], id: {field: id, made_by: largest}}\n", "CREATE TABLE "+name+" (id INTEGER PRIMARY KEY, code VARCHAR(9))")
+			run(t, source, "INSERT INTO "+name+" VALUES (1,'A')")
+			p.must(3, "match", "source", "--against", "target", "--name", "p")
+			p.must(0, "approve", "*")
+			p.must(0, "import")
+			assert.Equal(t, []string{"A"}, lines(t, target, "SELECT code FROM "+name))
+		})
+	}
+}

@@ -78,12 +78,8 @@ func (dialect) Mark(int) string { return "?" }
 
 func (dialect) ForUpdate() string { return " FOR UPDATE" }
 
-func (d dialect) Place(place string) string {
-	if schema, table, ok := strings.Cut(place, "."); ok {
-		return d.Quote(schema) + "." + d.Quote(table)
-	}
-	return d.Quote(place)
-}
+// Place quotes a table; a dot is part of its name, as places are those of one database.
+func (d dialect) Place(place string) string { return d.Quote(place) }
 
 // Select brings what the text protocol would shorten or show as bytes to a full text.
 func (d dialect) Select(c catalog.Column) string {

@@ -13,5 +13,5 @@ func TestStatementsAsTheEngineWantsThem(t *testing.T) {
 	assert.Equal(t, `SELECT "a?b" FROM t WHERE x = ? AND y IN (?, ?)`, engine.Marked(dialect{}, query))
 	assert.Equal(t, "a IN (?)", engine.Marked(dialect{}, dialect{}.In([]string{"a"}, 1)))
 	assert.Equal(t, "`we``ird`", dialect{}.Quote("we`ird"))
-	assert.Equal(t, "`lab`.`units`", dialect{}.Place("lab.units"))
+	assert.Equal(t, "`lab.units`", dialect{}.Place("lab.units"))
 }

@@ -30,10 +30,10 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 		p.Columns = append(p.Columns, c)
 		places[place] = p
 		return nil
-	}, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname, c.relkind::text, a.attname,
+	}, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || CASE WHEN strpos(c.relname, '.') > 0 THEN '"' || c.relname || '"' ELSE c.relname END, c.relkind::text, a.attname,
 			format_type(a.atttypid, a.atttypmod), coalesce(b.typname, t.typname)::text, t.typcategory::text,
 			a.attnotnull OR t.typnotnull, a.atthasdef AND a.attgenerated = '', a.attgenerated::text, a.attidentity::text,
-			coalesce((SELECT CASE WHEN fn.nspname = current_schema() THEN '' ELSE fn.nspname || '.' END || fc.relname
+			coalesce((SELECT CASE WHEN fn.nspname = current_schema() THEN '' ELSE fn.nspname || '.' END || CASE WHEN strpos(fc.relname, '.') > 0 THEN '"' || fc.relname || '"' ELSE fc.relname END
 				FROM pg_constraint f JOIN pg_class fc ON fc.oid = f.confrelid JOIN pg_namespace fn ON fn.oid = fc.relnamespace
 				WHERE f.contype = 'f' AND f.conrelid = c.oid AND f.conkey = ARRAY[a.attnum] LIMIT 1), ''),
 			coalesce((SELECT ra.attname FROM pg_constraint f JOIN pg_attribute ra ON ra.attrelid = f.confrelid AND ra.attnum = f.confkey[1]
@@ -48,19 +48,19 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 	if err != nil {
 		return nil, err
 	}
-	err = engine.AddForeign(ctx, q, places, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname, f.conname,
-			CASE WHEN fn.nspname = current_schema() THEN '' ELSE fn.nspname || '.' END || fc.relname, a.attname, ra.attname
+	err = engine.AddForeign(ctx, q, places, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || CASE WHEN strpos(c.relname, '.') > 0 THEN '"' || c.relname || '"' ELSE c.relname END, f.conname,
+			CASE WHEN fn.nspname = current_schema() THEN '' ELSE fn.nspname || '.' END || CASE WHEN strpos(fc.relname, '.') > 0 THEN '"' || fc.relname || '"' ELSE fc.relname END, a.attname, ra.attname
 		FROM pg_constraint f JOIN pg_class c ON c.oid = f.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 			JOIN pg_class fc ON fc.oid = f.confrelid JOIN pg_namespace fn ON fn.oid = fc.relnamespace
 			CROSS JOIN LATERAL unnest(f.conkey, f.confkey) WITH ORDINALITY k(here, there, at)
 			JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.here JOIN pg_attribute ra ON ra.attrelid = fc.oid AND ra.attnum = k.there
 		WHERE f.contype = 'f' AND array_length(f.conkey, 1) > 1 ORDER BY 1, 2, k.at`)
 	if err == nil {
-		err = engine.AddTriggers(ctx, q, places, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname, p.prosrc
+		err = engine.AddTriggers(ctx, q, places, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || CASE WHEN strpos(c.relname, '.') > 0 THEN '"' || c.relname || '"' ELSE c.relname END, p.prosrc
 			FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_proc p ON p.oid = t.tgfoid
 			WHERE NOT t.tgisinternal AND t.tgtype & 2 = 2 ORDER BY 1, t.tgname`, engine.NewColumn)
 	}
-	const place = "SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace "
+	const place = `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || CASE WHEN strpos(c.relname, '.') > 0 THEN '"' || c.relname || '"' ELSE c.relname END FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace `
 	if err == nil {
 		err = engine.MarkPlaces(ctx, q, places, engine.HasAnyTrigger, place+"WHERE c.relhasrules OR EXISTS (SELECT 1 FROM pg_trigger t WHERE t.tgrelid = c.oid AND NOT t.tgisinternal)")
 	}
@@ -75,7 +75,7 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 	if err != nil {
 		return nil, err
 	}
-	return places, engine.AddKeys(ctx, q, places, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname, i.indexrelid::text, i.indisprimary, a.attname
+	return places, engine.AddKeys(ctx, q, places, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || CASE WHEN strpos(c.relname, '.') > 0 THEN '"' || c.relname || '"' ELSE c.relname END, i.indexrelid::text, i.indisprimary, a.attname
 		FROM pg_index i JOIN pg_class c ON c.oid = i.indrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 			CROSS JOIN LATERAL unnest(i.indkey) WITH ORDINALITY k(no, at) LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.no AND k.no > 0
 		WHERE i.indisunique AND i.indpred IS NULL AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\_%' AND k.at <= i.indnkeyatts
@@ -91,7 +91,7 @@ func (d dialect) describeRules(ctx context.Context, q engine.Queryer, places map
 		rule.Columns = strings.Split(columns, "\x01")
 		engine.AddRule(places, place, rule)
 		return err
-	}, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname, k.conname, pg_get_expr(k.conbin, k.conrelid),
+	}, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || CASE WHEN strpos(c.relname, '.') > 0 THEN '"' || c.relname || '"' ELSE c.relname END, k.conname, pg_get_expr(k.conbin, k.conrelid),
 			(SELECT string_agg(a.attname, chr(1) ORDER BY a.attnum) FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum = ANY (k.conkey))
 		FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		WHERE k.contype = 'c' AND cardinality(k.conkey) > 0 ORDER BY 1, 2`)
@@ -105,7 +105,7 @@ func (d dialect) describeRules(ctx context.Context, q engine.Queryer, places map
 		rule.Text, rule.Columns = engine.ValueAs(rule.Text, d.Quote(column)), []string{column}
 		engine.AddRule(places, place, rule)
 		return err
-	}, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname, k.conname, pg_get_expr(k.conbin, 0), a.attname
+	}, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || CASE WHEN strpos(c.relname, '.') > 0 THEN '"' || c.relname || '"' ELSE c.relname END, k.conname, pg_get_expr(k.conbin, 0), a.attname
 		FROM pg_constraint k JOIN pg_attribute a ON a.atttypid = k.contypid AND a.attnum > 0 AND NOT a.attisdropped
 			JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		WHERE k.contype = 'c' AND k.contypid <> 0 AND c.relkind IN ('r', 'p', 'f') ORDER BY 1, 2`)
@@ -121,7 +121,7 @@ func (d dialect) describeRules(ctx context.Context, q engine.Queryer, places map
 			}
 		}
 		return err
-	}, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname, a.attname, (SELECT string_agg(e.enumlabel, chr(1) ORDER BY e.enumsortorder) FROM pg_enum e WHERE e.enumtypid = t.oid)
+	}, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || CASE WHEN strpos(c.relname, '.') > 0 THEN '"' || c.relname || '"' ELSE c.relname END, a.attname, (SELECT string_agg(e.enumlabel, chr(1) ORDER BY e.enumsortorder) FROM pg_enum e WHERE e.enumtypid = t.oid)
 		FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		WHERE t.typtype = 'e' AND c.relkind IN ('r', 'p', 'f') AND NOT a.attisdropped AND EXISTS (SELECT 1 FROM pg_enum e WHERE e.enumtypid = t.oid)`)
 }

@@ -71,7 +71,14 @@ func (dialect) ForUpdate() string { return " FOR UPDATE" }
 
 // Place quotes a table; one of another schema than the default has its schema before a dot.
 func (d dialect) Place(place string) string {
-	if schema, table, ok := strings.Cut(place, "."); ok {
+	schema, table, ok := strings.Cut(place, ".")
+	if at := strings.Index(place, `"`); at >= 0 && strings.HasSuffix(place, `"`) && at < len(place)-1 { // a dot within the name
+		schema, table, ok = strings.TrimSuffix(place[:at], "."), place[at+1:len(place)-1], at > 0
+		if !ok {
+			return d.Quote(table)
+		}
+	}
+	if ok {
 		return d.Quote(schema) + "." + d.Quote(table)
 	}
 	return d.Quote(place)
