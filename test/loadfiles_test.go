@@ -1,6 +1,7 @@
 package test
 
 import (
+	"context"
 	"database/sql"
 	"os"
 	"strings"
@@ -48,6 +49,26 @@ var loaded = []string{"A|s|B|leaf|1.50|https://lab.example.org", "B|m|A|root||ht
 
 const loadedQuery = `SELECT a.code, u.code, s.code, n.code, a.price, a.address FROM assays a JOIN units u ON u.unit_id = a.unit_id LEFT JOIN assays s ON s.assay_id = a.spare_id LEFT JOIN nodes n ON n.node_id = a.node_id ORDER BY 1`
 
+// runLoadScript runs a script over one connection and stops at the first error.
+func runLoadScript(t *testing.T, db *sql.DB, script string) error {
+	t.Helper()
+	ctx := context.Background()
+	conn, err := db.Conn(ctx)
+	require.NoError(t, err)
+	defer conn.Close()
+	for statement := range strings.SplitSeq(script, ";\n") {
+		if strings.TrimSpace(statement) == "" {
+			continue
+		}
+		if _, err := conn.ExecContext(ctx, statement); err != nil {
+			_, _ = conn.ExecContext(ctx, "ROLLBACK")
+			_, _ = conn.ExecContext(ctx, "DROP TABLE IF EXISTS anagram_expected")
+			return err
+		}
+	}
+	return nil
+}
+
 func TestLoadFilesAsSQL(t *testing.T) {
 	t.Parallel()
 	for _, engine := range []string{"sqlite", "postgres", "mysql"} {
@@ -60,11 +81,12 @@ func TestLoadFilesAsSQL(t *testing.T) {
 			assert.Contains(t, p.must(0, "history").out, "load files wait")
 			assert.Contains(t, words(p.must(3, "match", "p", "--against", "target").out), "The load files of docket 1 wait: 7 of 7 records not in target as approved.")
 			script := string(p.read("load/load.sql"))
-			for statement := range strings.SplitSeq(script[strings.Index(script, "BEGIN;\n")+7:strings.Index(script, "COMMIT;")], ";\n") {
-				if strings.TrimSpace(statement) != "" {
-					run(t, db, statement)
-				}
-			}
+			// Somebody changed a record since: nothing of it is loaded.
+			run(t, db, "UPDATE units SET name = 'changed since' WHERE code = 'm'")
+			require.Error(t, runLoadScript(t, db, script))
+			run(t, db, "UPDATE units SET name = 'old' WHERE code = 'm'")
+			assert.Equal(t, before, lines(t, db, loadedQuery), "all or nothing")
+			require.NoError(t, runLoadScript(t, db, script))
 			after := lines(t, db, loadedQuery)
 			for i := range after { // SQLite keeps decimals as they come
 				after[i] = strings.ReplaceAll(strings.ReplaceAll(after[i], "|1.5|", "|1.50|"), "|2|", "|2.00|")

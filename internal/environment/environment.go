@@ -115,7 +115,12 @@ type Judge interface {
 
 // Scripter writes a change as text that somebody else can run.
 type Scripter interface {
+	//
+	// Where the change says what it expects, the text stops what runs it when the record is
+	// not so, or, of a new one, when there is one.
 	Script(ctx context.Context, model *Model, change Change) (string, error)
+	// Frame gives what begins and what ends such a text, as one transaction.
+	Frame() (begin, end string)
 }
 
 // Change is one record to be written: Values, one for each of Fields, and for an
@@ -135,6 +140,9 @@ type Change struct {
 	Was    *record.Key
 	Fields []record.Field
 	Values []record.Value
+	// Expect are what the record holds in Fields so far, for a text that is run later; nil
+	// where nothing is said.
+	Expect []record.Value
 	// By is who does it, for stamps that the environment does not fill by itself.
 	By string
 	// Fixed are texts for fields that belong to this environment alone, by field name.

@@ -9,6 +9,7 @@ import (
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/match"
+	"anagram/internal/core/record"
 	"anagram/internal/core/sequence"
 	"anagram/internal/environment"
 	"anagram/internal/flow/session"
@@ -81,8 +82,12 @@ func (r Ready) EachChange(ctx context.Context, writes []sequence.Write, do func(
 			if changes[i], err = r.change(approvals[i], w, lines[w.ID]); err != nil {
 				return err
 			}
-			if !changes[i].Insert && len(w.Only) == 0 {
-				changes[i].At = images[w.ID].ID
+			if len(w.Only) > 0 {
+				continue
+			}
+			changes[i].At = images[w.ID].ID
+			if changes[i].Expect, err = r.expects(approvals[i], changes[i], images[w.ID]); err != nil {
+				return err
 			}
 		}
 		if err := do(batch, approvals, changes); err != nil {
@@ -90,6 +95,25 @@ func (r Ready) EachChange(ctx context.Context, writes []sequence.Write, do func(
 		}
 	}
 	return nil
+}
+
+// expects gives what a record holds so far in the fields of a change.
+func (r Ready) expects(a *standing.Approval, c environment.Change, image docket.Image) ([]record.Value, error) {
+	out := make([]record.Value, len(c.Fields))
+	for i := range out {
+		out[i] = record.AbsentValue()
+	}
+	t, _ := r.Docket.Type(a.Type)
+	if image.Line == "" {
+		return out, nil
+	}
+	before, err := record.ParseLine([]byte(image.Line), a.Type, t.Fields, r.Model.Shapes)
+	for i, field := range c.Fields {
+		if at := record.FieldAt(t.Fields, field.Name); err == nil && at >= 0 {
+			out[i] = before.Values[at]
+		}
+	}
+	return out, err
 }
 
 // images reads the before-images of some approvals.

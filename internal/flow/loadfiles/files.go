@@ -178,7 +178,8 @@ func (l *loadWriter) open(group, name string) error {
 	l.names, l.counts = append(l.names, name), append(l.counts, 0)
 	if l.form == "sql" {
 		h := l.ready.Docket.Header
-		_, err = fmt.Fprintf(l.out, "-- Docket %d: %s to %s, matched %s, written %s by %s.\n-- Run it as a whole; it is one transaction.\nBEGIN;\n",
+		begin, _ := l.scripter.Frame()
+		_, err = fmt.Fprintf(l.out, "-- Docket %d: %s to %s, matched %s, written %s by %s.\n-- Run it as a whole and stop at the first error: it is one transaction, and it expects\n-- the records as they were when it was written.\n"+begin+"\n",
 			h.Number, h.Source, h.Target, session.Minute(h.MatchedAt), session.Minute(docket.Stamp(l.session.Now())), harmlessComment(l.session.Who))
 	}
 	return err
@@ -192,7 +193,8 @@ func (l *loadWriter) close() error {
 	}
 	var err error
 	if l.form == "sql" {
-		_, err = fmt.Fprintln(l.out, "COMMIT;")
+		_, end := l.scripter.Frame()
+		_, err = fmt.Fprintln(l.out, end)
 	}
 	if l.table != nil {
 		err = errors.Join(err, l.table.Close())

@@ -196,5 +196,15 @@ func Named(names *pairing.Names, c environment.Change) environment.Change {
 		values[i] = v
 	}
 	c.Values = values
+	if c.Expect != nil {
+		expect := make([]record.Value, len(c.Expect))
+		for i, v := range c.Expect {
+			if !t.Refers[c.Fields[i].Name].ByKey {
+				v = names.ToTarget(v)
+			}
+			expect[i] = v
+		}
+		c.Expect = expect
+	}
 	return c
 }

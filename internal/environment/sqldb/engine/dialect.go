@@ -65,6 +65,9 @@ type Capabilities struct {
 	// Insert and Update are the words that begin such statements, where the usual ones could
 	// remove rows that are in the way; "" are the usual ones.
 	Insert, Update string
+	// Frame is what begins and ends a text that is run as one transaction, with a table
+	// anagram_expected of one column that refuses null.
+	Frame [2]string
 	// LongestStatement tells how many bytes a statement with its values may have.
 	LongestStatement func(ctx context.Context, q Queryer) (int, error)
 	// AfterInserts moves the counters of columns into which numbers were written.

@@ -61,7 +61,8 @@ type dialect struct{ host, database, account string }
 
 // Can says what the engine offers.
 func (d dialect) Can() engine.Capabilities {
-	return engine.Capabilities{OneAtATime: true, Trial: d.Trial, Tidy: tidy, LongestStatement: longestStatement}
+	return engine.Capabilities{OneAtATime: true, Trial: d.Trial, Tidy: tidy, LongestStatement: longestStatement,
+		Frame: [2]string{"SET SESSION time_zone = '+00:00', SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION';\nCREATE TEMPORARY TABLE anagram_expected (n INTEGER NOT NULL);\nBEGIN;", "COMMIT;\nDROP TEMPORARY TABLE anagram_expected;"}}
 }
 
 // mostSent is what the driver sends at most.

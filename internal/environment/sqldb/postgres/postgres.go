@@ -60,7 +60,8 @@ type dialect struct {
 
 // Can says what the engine offers.
 func (d dialect) Can() engine.Capabilities {
-	return engine.Capabilities{OneAtATime: true, Savepoints: true, CopyOut: d.CopyOut, Bulk: d.Bulk, Breaks: d.Breaks, Settle: settle, AfterInserts: d.afterInserts}
+	return engine.Capabilities{OneAtATime: true, Savepoints: true, CopyOut: d.CopyOut, Bulk: d.Bulk, Breaks: d.Breaks, Settle: settle, AfterInserts: d.afterInserts,
+		Frame: [2]string{"BEGIN;\nSET LOCAL TIME ZONE 'UTC';\nCREATE TEMP TABLE anagram_expected (n INTEGER NOT NULL) ON COMMIT DROP;", "COMMIT;"}}
 }
 
 func (dialect) Quote(name string) string { return pgx.Identifier{name}.Sanitize() }

@@ -10,6 +10,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
 )
@@ -57,7 +58,11 @@ func (s *session) Script(ctx context.Context, m *environment.Model, c environmen
 	case len(set.columns) == 0:
 		return "", nil
 	case c.Insert:
-		return fmt.Sprintf("%s INTO %s (%s) VALUES (%s);", verb(s.can.Insert, "INSERT"), s.dialect.Place(f.place), strings.Join(set.columns, ", "), strings.Join(set.expressions, ", ")), nil
+		expected, err := s.expected(ctx, m, f.table, c, c.Key)
+		if err != nil {
+			return "", fail("", err)
+		}
+		return expected + fmt.Sprintf("%s INTO %s (%s) VALUES (%s);", verb(s.can.Insert, "INSERT"), s.dialect.Place(f.place), strings.Join(set.columns, ", "), strings.Join(set.expressions, ", ")), nil
 	}
 	stands := c.Key
 	if c.Was != nil {
@@ -67,7 +72,50 @@ func (s *session) Script(ctx context.Context, m *environment.Model, c environmen
 	if err != nil {
 		return "", fail("", err)
 	}
-	return fmt.Sprintf("%s %s SET %s WHERE %s;", verb(s.can.Update, "UPDATE"), s.dialect.Place(f.place), set.list(), where), nil
+	expected, err := s.expected(ctx, m, f.table, c, stands)
+	if err != nil {
+		return "", fail("", err)
+	}
+	return expected + fmt.Sprintf("%s %s SET %s WHERE %s;", verb(s.can.Update, "UPDATE"), s.dialect.Place(f.place), set.list(), where), nil
+}
+
+// Frame begins and ends a script.
+func (s *session) Frame() (begin, end string) { return s.can.Frame[0], s.can.Frame[1] }
+
+// expected is the statement that fails where a record is not as it was, or where a new one
+// is there already. Values that the engine might compare otherwise are left out.
+func (s *session) expected(ctx context.Context, m *environment.Model, t table, c environment.Change, key record.Key) (string, error) {
+	if c.Expect == nil {
+		return "", nil
+	}
+	where, err := s.keyCondition(ctx, m, c.Type, key)
+	if err != nil {
+		return "", err
+	}
+	count := 1
+	if c.Insert {
+		count = 0
+	}
+	for i, v := range c.Expect {
+		field := c.Fields[i]
+		column, ref := t.columns[field.Name], t.Refers[field.Name]
+		plain := ref.To == nil && !v.IsNull()
+		if c.Insert || v.IsAbsent() || column.NoEquality || ref.Inside != nil || plain && (!s.dialect.Decides(column, v) || t.Words[field.Name] != (catalog.Words{})) {
+			continue
+		}
+		written, err := s.scripted(ctx, m, t, field, v)
+		if err != nil {
+			return "", err
+		}
+		for n, name := range t.Stored(field.Name) {
+			if written[n] == "NULL" {
+				where += " AND " + s.dialect.Quote(name) + " IS NULL"
+			} else {
+				where += " AND " + s.dialect.Quote(name) + " = " + written[n]
+			}
+		}
+	}
+	return fmt.Sprintf("INSERT INTO anagram_expected SELECT CASE WHEN count(*) = %d THEN 1 END FROM %s WHERE %s;\n", count, s.dialect.Place(t.place), where), nil
 }
 
 // scriptStamps adds the stamps of a new record that nothing is known to fill.

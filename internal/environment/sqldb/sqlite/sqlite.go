@@ -61,7 +61,8 @@ type dialect struct {
 // Can says what the engine offers.
 func (d dialect) Can() engine.Capabilities {
 	// A table may say ON CONFLICT REPLACE, which removes what is in the way without a word.
-	return engine.Capabilities{NoIDs: d.plain, Insert: "INSERT OR ABORT", Update: "UPDATE OR ABORT", Broken: broken}
+	return engine.Capabilities{NoIDs: d.plain, Insert: "INSERT OR ABORT", Update: "UPDATE OR ABORT", Broken: broken,
+		Frame: [2]string{"BEGIN;\nCREATE TEMP TABLE anagram_expected (n INTEGER NOT NULL);", "DROP TABLE temp.anagram_expected;\nCOMMIT;"}}
 }
 
 func (dialect) Quote(name string) string {
