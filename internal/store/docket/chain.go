@@ -29,8 +29,9 @@ type Seal struct {
 	Links  int
 }
 
-// Witness is told of every link before it is written, and keeps it durably.
-type Witness func(Seal) error
+// Witness is told of every link before it is written, and keeps it durably; and once it is
+// written. What it heard of and was not told of again may be missing after a kill.
+type Witness struct{ Announced, Written func(Seal) error }
 
 // Witnessed makes a docket tell of its links.
 func (d *Docket) Witnessed(w Witness) { d.witness = w }
@@ -175,10 +176,11 @@ func (d *Docket) link(ctx context.Context, tx *sql.Tx, kind string, content any)
 		return err
 	}
 	next := Seal{Before: last.Head, Head: linkSum(last.Head, kind, string(text)), Links: last.Links + 1}
-	if d.witness != nil {
-		if err := d.witness(next); err != nil {
+	if d.witness.Announced != nil {
+		if err := d.witness.Announced(next); err != nil {
 			return err
 		}
+		d.announced = &next
 	}
 	_, err = tx.ExecContext(ctx, "INSERT INTO links VALUES (?,?,?,?)", next.Links, kind, string(text), next.Head)
 	return err

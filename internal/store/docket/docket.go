@@ -24,7 +24,9 @@ type Docket struct {
 
 	db      *sql.DB
 	path    string
-	witness Witness // nil where nobody keeps the head of its chain
+	witness Witness // empty where nobody keeps the head of its chain
+	// announced is the link that the open transaction adds.
+	announced *Seal
 }
 
 // Header says what was compared with what.

@@ -70,11 +70,18 @@ func (d *Docket) transaction(ctx context.Context, do func(*sql.Tx) error) error 
 	if err != nil {
 		return d.wrap(err)
 	}
+	d.announced = nil
 	if err := do(tx); err != nil {
 		_ = tx.Rollback()
 		return d.wrap(err)
 	}
-	return d.wrap(tx.Commit())
+	if err := tx.Commit(); err != nil {
+		return d.wrap(err)
+	}
+	if d.announced != nil {
+		return d.witness.Written(*d.announced)
+	}
+	return nil
 }
 
 // Run is one import or rehearsal.

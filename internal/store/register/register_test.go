@@ -2,6 +2,7 @@ package register
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -207,4 +208,57 @@ func TestACarriedDecisionNamesItsFirstDocket(t *testing.T) {
 	require.NoError(t, d.Decide(context.Background(), "mara", "a note of one's own: carried over from docket 9", noon, []docket.Verdict{{Finding: 1, Decision: docket.Declined, Carried: 1}}))
 	require.NoError(t, d.Close())
 	assert.Equal(t, `declined in 1 by mara "a note of one's own: carried over from docket 9", as it is: true`, said(t, w, 3, "K1", "a"))
+}
+
+// Whatever moment a program is killed at, between what the register hears and what the
+// docket holds, no decision that was made is lost and the docket goes on.
+func TestAKillBetweenRegisterAndDocketLosesNothing(t *testing.T) {
+	ctx := context.Background()
+	w := &workspace.Workspace{Dir: t.TempDir()}
+	addDocket(t, w, 1, 3, "a")
+	first, err := docket.Open(ctx, w.DocketPath(1))
+	require.NoError(t, err)
+	digest, err := first.Digest(ctx)
+	require.NoError(t, errors.Join(err, first.Close()))
+	require.NoError(t, Add(w, 1, digest))
+	say := func(id int64) {
+		d, err := Open(ctx, w, 1)
+		require.NoError(t, err)
+		defer d.Close()
+		require.NoError(t, d.Decide(ctx, "mara", "", noon, []docket.Verdict{{Finding: id, Decision: docket.Held}}))
+	}
+	held := func() int {
+		d, err := Open(ctx, w, 1)
+		require.NoError(t, err)
+		defer d.Close()
+		s, err := docket.Summarize(ctx, d)
+		require.NoError(t, err)
+		return s.Tally.Held
+	}
+	say(1)
+	for range 3 { // announced and never written, again and again
+		d, err := Open(ctx, w, 1)
+		require.NoError(t, err)
+		head, err := d.Head(ctx)
+		require.NoError(t, errors.Join(err, d.Close()))
+		require.NoError(t, note(w, sealed{Docket: 1, Digest: digest, Before: head.Head, Head: "never written", Links: 9}))
+		assert.Equal(t, 1, held())
+	}
+	// The line itself was cut off.
+	f, err := os.OpenFile(path(w), os.O_APPEND|os.O_WRONLY, 0)
+	require.NoError(t, err)
+	_, err = f.WriteString(`{"docket":1,"digest":"` + digest[:9])
+	require.NoError(t, errors.Join(err, f.Close()))
+	assert.Equal(t, 1, held())
+	say(2)
+	say(3)
+	assert.Equal(t, 3, held())
+
+	// What goes on without the register, or goes back, is named.
+	copied, err := os.ReadFile(w.DocketPath(1))
+	require.NoError(t, err)
+	say(1)
+	require.NoError(t, os.WriteFile(w.DocketPath(1), copied, 0o600))
+	_, err = Open(ctx, w, 1)
+	assert.ErrorContains(t, err, "its log is not the one that this workspace wrote", "not even one decision is lost unseen")
 }

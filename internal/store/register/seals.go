@@ -30,6 +30,9 @@ type sealed struct {
 	Before string `json:"before,omitempty"` // the head as long as the last link is not written
 	Head   string `json:"head"`
 	Links  int    `json:"links"`
+	// Written says that the docket has the last link. Without, it may be that it was killed
+	// before.
+	Written bool `json:"written,omitempty"`
 }
 
 // StrangeError is a docket that is not as this workspace wrote it.
@@ -131,8 +134,13 @@ func check(ctx context.Context, w *workspace.Workspace, d *docket.Docket, number
 	switch {
 	case is.Digest != last.Digest:
 		return strange(-1, "it is not the docket that this workspace made under this number: what the match found differs. Bring the file back as it was, or match again")
+	case is.Head == last.Head && !last.Written && last.Before != "":
+		last.Written = true
+		if err := note(w, last); err != nil {
+			return err
+		}
 	case is.Head == last.Head:
-	case is.Head == last.Before: // the last link was announced and never written
+	case is.Head == last.Before && !last.Written: // the last link was announced and never written
 	default:
 		after, err := d.LinkWith(ctx, last.Head)
 		if err != nil {
@@ -141,7 +149,7 @@ func check(ctx context.Context, w *workspace.Workspace, d *docket.Docket, number
 		if after < 0 && is.Digest == last.Head {
 			after = 0 // it had none
 		}
-		if after < 0 && last.Before != "" { // the one that was announced may be missing
+		if after < 0 && last.Before != "" && !last.Written { // the one that was announced may be missing
 			if after, err = d.LinkWith(ctx, last.Before); err != nil {
 				return err
 			}
@@ -154,8 +162,12 @@ func check(ctx context.Context, w *workspace.Workspace, d *docket.Docket, number
 		}
 		return strange(-1, "its log is not the one that this workspace wrote. Bring the file back as it was, or match again")
 	}
-	d.Witnessed(func(next docket.Seal) error {
-		return note(w, sealed{number, is.Digest, next.Before, next.Head, next.Links})
+	tell := func(next docket.Seal, written bool) error {
+		return note(w, sealed{number, is.Digest, next.Before, next.Head, next.Links, written})
+	}
+	d.Witnessed(docket.Witness{
+		Announced: func(next docket.Seal) error { return tell(next, false) },
+		Written:   func(next docket.Seal) error { return tell(next, true) },
 	})
 	return nil
 }
