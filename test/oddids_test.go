@@ -132,3 +132,21 @@ func TestATableWithADotInItsName(t *testing.T) {
 		})
 	}
 }
+
+// Numbers that two engines write otherwise are the same number.
+func TestNumbersOfTwoEngines(t *testing.T) {
+	t.Parallel()
+	p := &place{t: t, dir: t.TempDir(), user: "mara"}
+	from, source := server(t, p, "postgres", "source")
+	to, target := server(t, p, "mysql", "target")
+	p.write("catalog.yaml", "types:\n  item: {at: items, key: [code], id: id}\n")
+	p.write("anagram.yaml", fmt.Sprintf("environments:\n  source: {connect: %q}\n  target: {connect: %q}\n", from, to))
+	run(t, source, "CREATE TABLE items (id SERIAL PRIMARY KEY, code VARCHAR(9), f REAL, bits NUMERIC(20))", "INSERT INTO items (code, f, bits) VALUES ('A', 1.1, 18446744073709551615), ('B', 0.1, 5), ('C', 3.4e38, 0)")
+	run(t, target, "CREATE TABLE items (id INTEGER PRIMARY KEY AUTO_INCREMENT, code VARCHAR(9), f FLOAT, bits BIT(64))")
+	p.write("catalog.yaml", "types:\n  item: {at: items, key: [code], id: id, as: {bits: integer}}\n")
+	p.must(3, "match", "source", "--against", "target", "--name", "p")
+	p.must(0, "approve", "*")
+	p.must(0, "import")
+	p.must(0, "match", "p", "--against", "target")
+	assert.Equal(t, []string{"18446744073709551615", "5", "0"}, lines(t, target, "SELECT bits + 0 FROM items ORDER BY code"))
+}

@@ -65,6 +65,9 @@ type Capabilities struct {
 	// Insert and Update are the words that begin such statements, where the usual ones could
 	// remove rows that are in the way; "" are the usual ones.
 	Insert, Update string
+	// SingleFloats says that a column declared float holds numbers of four bytes, which come
+	// with the digits of eight.
+	SingleFloats bool
 	// Frame is what begins and ends a text that is run as one transaction, with a table
 	// anagram_expected of one column that refuses null.
 	Frame [2]string

@@ -61,7 +61,7 @@ type dialect struct{ host, database, account string }
 
 // Can says what the engine offers.
 func (d dialect) Can() engine.Capabilities {
-	return engine.Capabilities{OneAtATime: true, Trial: d.Trial, Tidy: tidy, LongestStatement: longestStatement,
+	return engine.Capabilities{OneAtATime: true, Trial: d.Trial, Tidy: tidy, LongestStatement: longestStatement, SingleFloats: true,
 		Frame: [2]string{"SET SESSION time_zone = '+00:00', SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION';\nCREATE TEMPORARY TABLE anagram_expected (n INTEGER NOT NULL);\nBEGIN;", "COMMIT;\nDROP TEMPORARY TABLE anagram_expected;"}}
 }
 
@@ -217,6 +217,9 @@ func (dialect) Encode(v record.Value, c catalog.Column) (any, error) {
 	case record.Integer:
 		if i, err := strconv.ParseInt(v.Text(), 10, 64); err == nil {
 			return i, nil
+		}
+		if i, err := strconv.ParseUint(v.Text(), 10, 64); err == nil {
+			return i, nil // a text would be taken for bits as they stand
 		}
 		return v.Text(), nil
 	case record.Boolean:

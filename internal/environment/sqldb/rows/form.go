@@ -19,6 +19,7 @@ type cell struct {
 	ref     catalog.Reference
 	at      []int // its columns
 	chooser int   // column that says to which type it refers, -1 for none
+	single  bool  // it holds floating point numbers of four bytes
 }
 
 // form says which stored columns a query delivers and what records they make.
@@ -31,6 +32,7 @@ type form struct {
 	only             []filter
 	stampAt, stampBy int   // -1 where there is none
 	beside           []int // columns of which sums are wanted
+	single           bool  // a column of float holds numbers of four bytes
 }
 
 // filter is a condition with the places of what it names.
@@ -46,7 +48,7 @@ func (s *session) form(ctx context.Context, m *environment.Model, typ string, le
 	if err != nil {
 		return nil, err
 	}
-	f := &form{table: t, stampAt: -1, stampBy: -1}
+	f := &form{table: t, stampAt: -1, stampBy: -1, single: s.can.SingleFloats}
 	if lead == nil {
 		lead = t.identity
 	}
@@ -86,6 +88,7 @@ func (f *form) cell(field record.Field) cell {
 	for _, column := range f.Stored(field.Name) {
 		c.at = append(c.at, f.column(column))
 	}
+	c.single = f.single && strings.HasPrefix(f.columns[field.Name].Declared, "float")
 	if c.ref.Chooser != "" {
 		c.chooser = f.column(c.ref.Chooser)
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -40,6 +41,8 @@ func (s *session) value(m *environment.Model, of *catalog.Type, row []any, c cel
 		}
 	}
 	switch {
+	case c.ref.To == nil && c.single:
+		return s.dialect.Decode(shortest(stored), c.Kind)
 	case c.ref.To == nil:
 		return s.dialect.Decode(stored, c.Kind)
 	case c.ref.Inside != nil:
@@ -68,6 +71,16 @@ func (s *session) value(m *environment.Model, of *catalog.Type, row []any, c cel
 // isNone reports whether a stored value stands for no reference.
 func isNone(none []string, stored any) bool {
 	return slices.Contains(none, strings.TrimRight(engine.StoredText(stored), " "))
+}
+
+// shortest writes a number of four bytes with the digits that tell it: what it has beyond
+// comes from writing it with the precision of eight.
+func shortest(stored any) any {
+	number, err := strconv.ParseFloat(engine.StoredText(stored), 64)
+	if err != nil || math.Abs(number) > math.MaxFloat32 {
+		return stored
+	}
+	return strconv.FormatFloat(number, 'f', -1, 32)
 }
 
 // partlyNull refuses a reference of several columns of which some are null, where the others
