@@ -1,6 +1,8 @@
 package test
 
 import (
+	"fmt"
+	"sync"
 	"testing"
 	"time"
 
@@ -161,4 +163,24 @@ func TestNobodyDecidesDuringAnImport(t *testing.T) {
 	}()
 	p.must(0, "decline", "item/A") // it waits a moment
 	assert.Equal(t, "declined", p.review()["item/A"].Decision)
+}
+
+// Several people decide and read at once: nothing is refused and nothing lost.
+func TestManyDecideAtOnce(t *testing.T) {
+	t.Parallel()
+	p := fieldsPlace(t)
+	var all sync.WaitGroup
+	for i := range 4 {
+		for _, args := range [][]string{{"decline", []string{"item/A", "item/B", "item/N", "item/A"}[i], "--note", fmt.Sprint("by ", i)}, {"review", "1"}} {
+			all.Go(func() {
+				r := p.run(args...)
+				assert.Zero(t, r.code, "%v: %s", args, r.err)
+			})
+		}
+	}
+	all.Wait()
+	f := p.review()
+	for _, address := range []string{"item/A", "item/B", "item/N"} {
+		assert.Equal(t, "declined", f[address].Decision)
+	}
 }

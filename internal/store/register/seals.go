@@ -119,57 +119,87 @@ func Open(ctx context.Context, w *workspace.Workspace, number int) (*docket.Dock
 	return d, nil
 }
 
+// check holds a docket against the register. While somebody decides in it the one may be
+// read before and the other after, so what differs is looked at again.
 func check(ctx context.Context, w *workspace.Workspace, d *docket.Docket, number int) error {
-	is, err := d.Verify(ctx)
-	if err != nil {
-		return err
-	}
-	last, err := sealOf(w, number)
-	if err != nil || last.Digest == "" {
-		return err
-	}
-	strange := func(after int, format string, args ...any) error {
-		return &StrangeError{Path: d.Path(), Message: fmt.Sprintf(format, args...), After: after}
-	}
-	switch {
-	case is.Digest != last.Digest:
-		return strange(-1, "it is not the docket that this workspace made under this number: what the match found differs. Bring the file back as it was, or match again")
-	case is.Head == last.Head && !last.Written && last.Before != "":
-		last.Written = true
-		if err := note(w, last); err != nil {
-			return err
-		}
-	case is.Head == last.Head:
-	case is.Head == last.Before && !last.Written: // the last link was announced and never written
-	default:
-		after, err := d.LinkWith(ctx, last.Head)
+	for try := 0; ; try++ {
+		is, err := d.Verify(ctx)
 		if err != nil {
 			return err
 		}
-		if after < 0 && is.Digest == last.Head {
+		last, err := sealOf(w, number)
+		if err != nil || last.Digest == "" {
+			return err
+		}
+		switch differs, err := compare(w, is, last); {
+		case err != nil:
+			return err
+		case !differs:
+			witness(w, d, number, is.Digest)
+			return nil
+		case try == 4:
+			return strange(ctx, d, is, last)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
+// compare reports whether a docket is other than the register says.
+func compare(w *workspace.Workspace, is docket.Seal, last sealed) (differs bool, err error) {
+	switch {
+	case is.Digest != last.Digest:
+		return true, nil
+	case is.Head == last.Head:
+		if !last.Written && last.Before != "" {
+			last.Written = true
+			return false, note(w, last)
+		}
+		return false, nil
+	default: // the last link may have been announced and never written
+		return is.Head != last.Before || last.Written, nil
+	}
+}
+
+// strange says in what a docket is other than the register says.
+func strange(ctx context.Context, d *docket.Docket, is docket.Seal, last sealed) error {
+	say := func(after int, format string, args ...any) error {
+		return &StrangeError{Path: d.Path(), Message: fmt.Sprintf(format, args...), After: after}
+	}
+	if is.Digest != last.Digest {
+		return say(-1, "it is not the docket that this workspace made under this number: what the match found differs. Bring the file back as it was, or match again")
+	}
+	known := []string{last.Head}
+	if last.Before != "" && !last.Written { // the one that was announced may be missing
+		known = append(known, last.Before)
+	}
+	for _, head := range known {
+		after, err := d.LinkWith(ctx, head)
+		if err != nil {
+			return err
+		}
+		if after < 0 && is.Digest == head {
 			after = 0 // it had none
 		}
-		if after < 0 && last.Before != "" && !last.Written { // the one that was announced may be missing
-			if after, err = d.LinkWith(ctx, last.Before); err != nil {
-				return err
-			}
-			if after < 0 && is.Digest == last.Before {
-				after = 0
-			}
-		}
 		if after >= 0 {
-			return strange(after, "it holds decisions that this workspace did not write. Where they were made elsewhere, read them in with: anagram decide %d --from %s", number, d.Path())
+			return say(after, "it holds decisions that this workspace did not write. Where they were made elsewhere, read them in with: anagram decide %d --from %s", last.Docket, d.Path())
 		}
-		return strange(-1, "its log is not the one that this workspace wrote. Bring the file back as it was, or match again")
 	}
+	return say(-1, "its log is not the one that this workspace wrote. Bring the file back as it was, or match again")
+}
+
+// witness makes the register hear of what happens to a docket.
+func witness(w *workspace.Workspace, d *docket.Docket, number int, digest string) {
 	tell := func(next docket.Seal, written bool) error {
-		return note(w, sealed{number, is.Digest, next.Before, next.Head, next.Links, written})
+		return note(w, sealed{number, digest, next.Before, next.Head, next.Links, written})
 	}
 	d.Witnessed(docket.Witness{
 		Announced: func(next docket.Seal) error { return tell(next, false) },
 		Written:   func(next docket.Seal) error { return tell(next, true) },
 	})
-	return nil
 }
 
 // Known refuses a docket that is not one of the workspace, in its place, as the register
