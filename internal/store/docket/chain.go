@@ -124,20 +124,27 @@ func digest(ctx context.Context, q queryer) (string, error) {
 	return s.text(), nil
 }
 
-// Digest gives the sum of all that the match found.
+// Digest gives the sum of all that the match found. It is worked out once, by Verify where
+// that came first.
 func (d *Docket) Digest(ctx context.Context) (string, error) {
-	text, err := digest(ctx, d.db)
-	return text, d.wrap(err)
+	if d.digest == "" {
+		text, err := digest(ctx, d.db)
+		if err != nil {
+			return "", d.wrap(err)
+		}
+		d.digest = text
+	}
+	return d.digest, nil
 }
 
 // Head gives the seal as the docket itself says it, without looking at more than its last
 // link and, where there is none, its digest.
 func (d *Docket) Head(ctx context.Context) (Seal, error) {
-	seal, err := head(ctx, d.db)
+	seal, err := d.head(ctx, d.db)
 	return seal, d.wrap(err)
 }
 
-func head(ctx context.Context, q queryer) (seal Seal, err error) {
+func (d *Docket) head(ctx context.Context, q queryer) (seal Seal, err error) {
 	rows, err := q.QueryContext(ctx, "SELECT sum, (SELECT count(*) FROM links) FROM links ORDER BY seq DESC LIMIT 1")
 	if err != nil {
 		return seal, err
@@ -146,8 +153,10 @@ func head(ctx context.Context, q queryer) (seal Seal, err error) {
 		err = rows.Scan(&seal.Head, &seal.Links)
 	}
 	err = errors.Join(err, rows.Err(), rows.Close())
-	if err == nil && seal.Links == 0 {
-		seal.Head, err = digest(ctx, q)
+	if seal.Head == "" && err == nil {
+		if seal.Head = d.digest; seal.Head == "" {
+			seal.Head, err = digest(ctx, q)
+		}
 	}
 	return seal, err
 }
@@ -171,7 +180,7 @@ func (d *Docket) link(ctx context.Context, tx *sql.Tx, kind string, content any)
 	if err != nil {
 		return err
 	}
-	last, err := head(ctx, tx)
+	last, err := d.head(ctx, tx)
 	if err != nil {
 		return err
 	}
@@ -257,6 +266,7 @@ type replay struct {
 func (d *Docket) Verify(ctx context.Context) (Seal, error) {
 	seal := Seal{}
 	var err error
+	d.digest = "" // it is looked at anew
 	if seal.Digest, err = d.Digest(ctx); err != nil {
 		return seal, err
 	}

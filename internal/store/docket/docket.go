@@ -25,6 +25,7 @@ type Docket struct {
 	db      *sql.DB
 	path    string
 	witness Witness // empty where nobody keeps the head of its chain
+	digest  string  // once it was worked out
 	// announced is the link that the open transaction adds.
 	announced *Seal
 }
