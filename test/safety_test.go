@@ -123,27 +123,6 @@ func TestTheTargetsSide(t *testing.T) {
 	assert.Contains(t, words(p.must(0, "review", "--only", "item/A").out), "target keeps its values, approved by mara")
 }
 
-// Naming one record never decides another that the target has under that name.
-func TestANameIsThatOfOneRecord(t *testing.T) {
-	t.Parallel()
-	p := newPlace(t, "types:\n  item: {at: items, key: [code], id: id}\n",
-		fieldsTable+"INSERT INTO items (code, f1) VALUES ('A','x'),('B','y');",
-		fieldsTable+"INSERT INTO items (code, f1) VALUES ('B','x'),('C','z');")
-	p.must(0, "pair", "item/B", "item/A")
-	p.must(0, "pair", "item/C", "item/B")
-	p.must(3, "match", "source", "--against", "target", "--name", "p")
-	f := p.review()
-	if f["item/A"].Was == "" {
-		t.Skip("the pairs are not used in this form")
-	}
-	p.must(0, "approve", "item/B")
-	f = p.review()
-	assert.Equal(t, []string{"open", "approved"}, []string{f["item/A"].Decision, f["item/B"].Decision})
-	p.must(0, "decline", "item/C") // nobody else has this name
-	f = p.review()
-	assert.Equal(t, []string{"open", "declined"}, []string{f["item/A"].Decision, f["item/B"].Decision})
-}
-
 // While an import runs nothing is decided, and two do not import one docket.
 func TestNobodyDecidesDuringAnImport(t *testing.T) {
 	t.Parallel()

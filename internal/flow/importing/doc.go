@@ -8,5 +8,6 @@
 // step gets what it works on and gives what it found; nothing is shared between them.
 //
 // An answer that was lost at commit leaves the outcome unknown; the target is read to
-// settle it, now or at the next import.
+// settle it, now or at the next import or match (settle.go). What was written is read back
+// whole (readback.go), and what was not to be written is watched (watch.go).
 package importing

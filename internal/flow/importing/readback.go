@@ -25,11 +25,7 @@ func readBack(ctx context.Context, s *session.Session, r Ready, target environme
 	defer s.Progress.Done()
 	var out []LeftOut
 	return out, r.pending(rest, func(t docket.Type, batch []*standing.Approval) error {
-		list, err := r.current(ctx, target, t, batch)
-		if err != nil {
-			return err
-		}
-		images, err := r.images(ctx, batch)
+		list, images, err := r.besideImages(ctx, target, t, batch)
 		if err != nil {
 			return err
 		}
@@ -47,6 +43,16 @@ func readBack(ctx context.Context, s *session.Session, r Ready, target environme
 		s.Progress.Add(len(batch))
 		return err
 	})
+}
+
+// besideImages reads records as they are now, and what they were before the run.
+func (r Ready) besideImages(ctx context.Context, target environment.Reader, t docket.Type, batch []*standing.Approval) ([]now, map[int64]docket.Image, error) {
+	list, err := r.current(ctx, target, t, batch)
+	if err != nil {
+		return nil, nil, err
+	}
+	images, err := r.images(ctx, batch)
+	return list, images, err
 }
 
 // otherwise says how a record that was written reads back other than approved, "" where

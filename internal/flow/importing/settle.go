@@ -145,12 +145,8 @@ func (r Ready) found(ctx context.Context, s *session.Session, rest Rest) string 
 // stands counts the records that are as approved, and those that are as they were before.
 func (r Ready) stands(ctx context.Context, target environment.Reader, rest Rest) (now, before int, err error) {
 	r.Beside = nil
-	return now, before, r.pending(rest, func(t docket.Type, batch []*standing.Approval) error {
-		list, err := r.current(ctx, target, t, batch)
-		if err != nil {
-			return err
-		}
-		images, err := r.images(ctx, batch)
+	err = r.pending(rest, func(t docket.Type, batch []*standing.Approval) error {
+		list, images, err := r.besideImages(ctx, target, t, batch)
 		if err != nil {
 			return err
 		}
@@ -173,4 +169,5 @@ func (r Ready) stands(ctx context.Context, target environment.Reader, rest Rest)
 		}
 		return nil
 	})
+	return now, before, err
 }

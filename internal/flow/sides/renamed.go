@@ -188,23 +188,19 @@ func Named(names *pairing.Names, c environment.Change) environment.Change {
 	default:
 		c.Key = names.Target(c.Type, c.Key)
 	}
-	values := make([]record.Value, len(c.Values))
-	for i, v := range c.Values {
-		if !t.Refers[c.Fields[i].Name].ByKey {
-			v = names.ToTarget(v)
-		}
-		values[i] = v
-	}
-	c.Values = values
-	if c.Expect != nil {
-		expect := make([]record.Value, len(c.Expect))
-		for i, v := range c.Expect {
+	named := func(values []record.Value) []record.Value {
+		out := make([]record.Value, len(values))
+		for i, v := range values {
 			if !t.Refers[c.Fields[i].Name].ByKey {
 				v = names.ToTarget(v)
 			}
-			expect[i] = v
+			out[i] = v
 		}
-		c.Expect = expect
+		return out
+	}
+	c.Values = named(c.Values)
+	if c.Expect != nil {
+		c.Expect = named(c.Expect)
 	}
 	return c
 }

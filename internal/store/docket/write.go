@@ -156,7 +156,7 @@ func (r Run) Done() bool {
 // StartRun records that a run begins, durably.
 func (d *Docket) StartRun(ctx context.Context, kind, who string, at time.Time) (int64, error) {
 	var seq int64
-	return seq, d.transaction(ctx, func(tx *sql.Tx) error {
+	err := d.transaction(ctx, func(tx *sql.Tx) error {
 		if err := tx.QueryRowContext(ctx, "SELECT ifnull(max(seq), 0) + 1 FROM runs").Scan(&seq); err != nil {
 			return err
 		}
@@ -166,6 +166,7 @@ func (d *Docket) StartRun(ctx context.Context, kind, who string, at time.Time) (
 		_, err := tx.ExecContext(ctx, "INSERT INTO runs (seq, kind, who, started_at) VALUES (?,?,?,?)", seq, kind, who, Stamp(at))
 		return err
 	})
+	return seq, err
 }
 
 // ImagesKept seals the before-images that a run has kept, before it writes anything.

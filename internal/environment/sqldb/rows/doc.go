@@ -7,6 +7,7 @@
 //
 // Where to look: database.go opens and ends; session.go is one transaction; read.go with
 // form.go and value.go brings rows to records; keys.go goes from internal ids to keys, and
-// locate.go from keys to records; write.go with ids.go writes; judge.go tries values against
+// locate.go from keys to records; write.go with ids.go writes,
+// stamps.go fills in what nothing else stamps, room.go bounds what is written at a time; judge.go tries values against
 // rules, probe.go looks at data for a draft, script.go writes statements for others.
 package rows
