@@ -24,6 +24,10 @@ type Model struct {
 	Environment string
 	Catalog     *catalog.Catalog
 	Shapes      record.Shapes
+	// Here is the zone of this environment's times without one, There that of the other
+	// side's; nil where it is not known. Only where one side has instants and the other has
+	// not is either needed: what cannot be told then is an error.
+	Here, There *time.Location
 }
 
 // Reading asks for records of one type.
@@ -143,6 +147,10 @@ type Change struct {
 	// Expect are what the record holds in Fields so far, for a text that is run later; nil
 	// where nothing is said.
 	Expect []record.Value
+	// Later are references of a new record that get their values in another change of the
+	// same unit of work, as what they refer to is not there yet. Where null is refused,
+	// something else stands there until then.
+	Later []record.Field
 	// By is who does it, for stamps that the environment does not fill by itself.
 	By string
 	// Fixed are texts for fields that belong to this environment alone, by field name.

@@ -15,15 +15,19 @@ type Column struct {
 	Name         string
 	Kind         record.Kind // Null where the environment cannot tell
 	Declared     string      // the environment's own word for its type
+	Element      record.Kind // of a list: the kind of what it holds, else Null
 	Required     bool        // null is refused
 	Default      bool        // the environment fills it where it is left out
-	Derived      bool        // computed by the environment, never written
+	Derived      bool        // computed or given by the environment, never written
+	Given        bool        // of a derived one: a number of the environment's own
 	RefersTo     string      // place that a foreign key points at, "" for none
 	RefersColumn string      // the column there, "" for its primary key
 	Follows      bool        // it changes by itself when the value there does
 	InnerID      bool        // alone the place's primary key
+	Waits        bool        // what it refers to need not be there before the commit
 	Unreadable   bool        // the account may not read it
 	NoEquality   bool        // the environment cannot be asked for rows with a value in it
+	Loose        bool        // values that differ here can be the same to the environment, as in case
 	Limits       Limits      // what fits, as far as the environment holds to it
 }
 
@@ -34,6 +38,7 @@ type Limits struct {
 	Digits, Scale int      // of a decimal: all digits, and those after the point
 	Least, Most   string   // of a whole number
 	OneOf         []string // of an enumeration
+	AnyOf         []string // of a set, whose members are joined by commas
 }
 
 // Place is a table or a file as an environment describes it.
@@ -129,6 +134,9 @@ func (c *Catalog) Fits(environment string, places map[string]Place) Fit {
 
 func (t *Type) field(column Column) record.Field {
 	f := record.Field{Name: column.Name, Kind: column.Kind, Required: column.Required, Rule: t.Rules[column.Name]}
+	if slices.Contains(t.Key, column.Name) && f.Kind == record.Bytes {
+		f.Kind = record.Text // in hexadecimal, as bytes themselves are not at hand to compare
+	}
 	if kind, ok := t.As[column.Name]; ok {
 		f.Kind = kind
 	}

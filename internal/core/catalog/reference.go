@@ -54,6 +54,21 @@ func (r Reference) field(f *record.Field) {
 	}
 }
 
+// Late reports whether a field of a new record can get its value after the record was
+// written though null is refused: it refers to something that nothing asks for before the
+// commit, and is neither in the key nor the owner.
+func (t *Type) Late(place Place, field string) bool {
+	ref, ok := t.Refers[field]
+	column, there := place.Column(field)
+	if !ok || !there || ref.Inside != nil || ref.Columns != nil || field == t.OwnerField() || slices.Contains(t.Key, field) {
+		return false
+	}
+	held := column.RefersTo != "" || slices.ContainsFunc(place.Foreign, func(f ForeignKey) bool {
+		return slices.ContainsFunc(f.Pairs, func(p Pair) bool { return p.Here == field })
+	})
+	return column.Waits || !held
+}
+
 // Stored lists the columns that a field is kept in.
 func (t *Type) Stored(field string) []string {
 	columns := t.Refers[field].Columns

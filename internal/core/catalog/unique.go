@@ -8,19 +8,24 @@ import (
 
 // UniqueSets gives the sets of fields of which no two records may have the same values:
 // those that a place holds unique and those that the catalog names. Sets that hold the
-// whole key are left out, as keys differ anyhow, and so are sets with a column that is
-// not among the fields: what the other side has in it is not known.
+// whole key are left out, as keys differ anyhow, unless the environment compares one of their
+// columns otherwise; and so are sets with a column that is not among the fields: what the
+// other side has in it is not known.
 func (t *Type) UniqueSets(place Place, shape, fields []record.Field) [][]string {
 	var out [][]string
 	add := func(set []string) {
+		if len(set) == 0 {
+			return
+		}
 		whole := !slices.ContainsFunc(t.Key, func(field string) bool { return !slices.Contains(set, field) })
 		known := !slices.ContainsFunc(set, func(name string) bool { return !named(shape, name) && !named(fields, name) })
 		twice := slices.ContainsFunc(out, func(have []string) bool { return slices.Equal(have, set) })
-		if !whole && known && !twice {
+		loose := slices.ContainsFunc(set, func(name string) bool { column, _ := place.Column(name); return column.Loose })
+		if (!whole || loose) && known && !twice {
 			out = append(out, set)
 		}
 	}
-	for _, columns := range place.Unique {
+	for _, columns := range append(slices.Clone(place.Unique), place.Primary) {
 		add(t.fieldsOf(columns))
 	}
 	for _, set := range t.Unique {

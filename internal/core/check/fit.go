@@ -1,6 +1,7 @@
 package check
 
 import (
+	"encoding/hex"
 	"fmt"
 	"math/big"
 	"slices"
@@ -50,6 +51,12 @@ func misfit(column catalog.Column, v record.Value) string {
 	if kind, wrong := otherKind(column, v); wrong {
 		return fmt.Sprintf("is %q, which is no %s", v.Text(), kind)
 	}
+	if column.Kind == record.Bytes { // a text that is bytes in hexadecimal
+		return misfitHex(column.Limits, v.Text())
+	}
+	if column.Element != record.Null && v.Kind() == record.JSON && !strings.HasPrefix(v.Text(), "[") {
+		return "is no list, and the column holds one"
+	}
 	if wrong := misfitText(column.Limits, v.Text()); wrong != "" {
 		return wrong
 	}
@@ -68,6 +75,23 @@ func misfitText(l catalog.Limits, text string) string {
 	}
 	if len(l.OneOf) > 0 && !slices.Contains(l.OneOf, text) {
 		return fmt.Sprintf("is %q, which is not among the allowed values (%s)", text, strings.Join(l.OneOf, ", "))
+	}
+	for _, member := range strings.Split(text, ",") {
+		if len(l.AnyOf) > 0 && member != "" && !slices.Contains(l.AnyOf, member) {
+			return fmt.Sprintf("holds %q, which is not among the allowed values (%s)", member, strings.Join(l.AnyOf, ", "))
+		}
+	}
+	return ""
+}
+
+// misfitHex is misfit for bytes that are told as a text.
+func misfitHex(l catalog.Limits, text string) string {
+	content, err := hex.DecodeString(text)
+	if err != nil || hex.EncodeToString(content) != text {
+		return fmt.Sprintf("is %q, which is not bytes in lower-case hexadecimal", text)
+	}
+	if l.Bytes > 0 && len(content) > l.Bytes {
+		return fmt.Sprintf("has %d bytes, and %d fit", len(content), l.Bytes)
 	}
 	return ""
 }
@@ -142,6 +166,12 @@ func Lacks(address, field, target string, triggers, ignored bool) Check {
 		c.Mend = fmt.Sprintf("Nothing needs to be done where a trigger in %s fills it; a rehearsal tells.", target)
 	}
 	return c
+}
+
+// Given checks a new record whose key has a number that the target gives by itself.
+func Given(address, field, target string) Check {
+	return Check{ValueDoesNotFit, Blocker, fmt.Sprintf("%s is new, and %s gives the numbers of field %s by itself and takes no others.", address, target, field),
+		"Name another key in the catalog, then export and match again; or decline the record."}
 }
 
 // LacksDerived checks a new record of which the target requires a field that the application

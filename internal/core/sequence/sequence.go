@@ -2,8 +2,8 @@
 //
 // The contract: what is referred to is written before what refers to it, owners
 // before parts, links last. Where new records refer to each other in a circle, they
-// are first written without the optional references that close it, which are set in
-// a second pass. The result depends on the findings alone, not on their order. Only
+// are first written without the references that close it, which are set in a second pass: the
+// optional ones, and where those do not do, the late ones. The result depends on the findings alone, not on their order. Only
 // ids and references are kept in memory, no values.
 package sequence
 
@@ -28,6 +28,7 @@ type Edge struct {
 	To       int64
 	Field    string
 	Required bool // cannot be written later: null is refused, or it is part of the key
+	Late     bool // though Required it can, as something else may stand there until then
 	// Change says that To counts although it is there already, as it is the change of it
 	// that has to come first.
 	Change bool
@@ -62,10 +63,10 @@ func Order(nodes []Node) ([]Write, error) {
 			if !ok || !nodes[to].New && !e.Change {
 				continue
 			}
-			if to == i && e.Required {
+			if to == i && e.Required && !e.Late {
 				return nil, &Circle{IDs: []int64{n.ID}}
 			}
-			edges[i] = append(edges[i], edge{to: to, field: e.Field, required: e.Required})
+			edges[i] = append(edges[i], edge{to: to, field: e.Field, required: e.Required, late: e.Late})
 		}
 	}
 	later := deferred(nodes, edges)
@@ -99,6 +100,7 @@ type edge struct {
 	to       int
 	field    string
 	required bool
+	late     bool
 }
 
 type link struct {
@@ -106,21 +108,26 @@ type link struct {
 	field string
 }
 
-// deferred chooses the optional references that are set in the second pass: those
-// between findings that cannot be ordered otherwise.
+// deferred chooses the references that are set in the second pass: those between findings
+// that cannot be ordered otherwise, optional ones first.
 func deferred(nodes []Node, edges [][]edge) map[link]bool {
 	later := map[link]bool{}
-	_, stuck := topological(nodes, edges, later)
-	if len(stuck) == 0 {
-		return later
-	}
-	// What is stuck is a circle or waits for one. Only references inside a circle
-	// are put off, so that everything else is written in one go.
-	group := circles(stuck, edges)
-	for _, i := range stuck {
-		for _, e := range edges[i] {
-			if same, ok := group[e.to]; ok && same == group[i] && !e.required {
-				later[link{i, e.field}] = true
+	for _, may := range []func(edge) bool{
+		func(e edge) bool { return !e.required },
+		func(e edge) bool { return e.late },
+	} {
+		_, stuck := topological(nodes, edges, later)
+		if len(stuck) == 0 {
+			return later
+		}
+		// What is stuck is a circle or waits for one. Only references inside a circle
+		// are put off, so that everything else is written in one go.
+		group := circles(stuck, edges, later)
+		for _, i := range stuck {
+			for _, e := range edges[i] {
+				if same, ok := group[e.to]; ok && same == group[i] && may(e) {
+					later[link{i, e.field}] = true
+				}
 			}
 		}
 	}
@@ -193,8 +200,8 @@ func (h *readyHeap) Pop() any {
 	return x
 }
 
-// circles numbers the circles among the stuck nodes.
-func circles(stuck []int, edges [][]edge) map[int]int {
+// circles numbers the circles among the stuck nodes, without what is put off.
+func circles(stuck []int, edges [][]edge, later map[link]bool) map[int]int {
 	at := make(map[int]int, len(stuck))
 	for n, i := range stuck {
 		at[i] = n
@@ -202,7 +209,7 @@ func circles(stuck []int, edges [][]edge) map[int]int {
 	inside := make([][]int, len(stuck))
 	for n, i := range stuck {
 		for _, e := range edges[i] {
-			if to, ok := at[e.to]; ok {
+			if to, ok := at[e.to]; ok && !later[link{i, e.field}] {
 				inside[n] = append(inside[n], to)
 			}
 		}

@@ -13,6 +13,8 @@ import (
 func soft(to int64, field string) Edge { return Edge{To: to, Field: field} }
 func hard(to int64, field string) Edge { return Edge{To: to, Field: field, Required: true} }
 
+func late(to int64, field string) Edge { return Edge{To: to, Field: field, Required: true, Late: true} }
+
 func TestOrder(t *testing.T) {
 	for _, c := range []struct {
 		name  string
@@ -30,6 +32,11 @@ func TestOrder(t *testing.T) {
 		{"a record that refers to itself", []Node{{ID: 1, New: true, Needs: []Edge{soft(1, "f")}}}, []Write{{ID: 1, Without: []string{"f"}}, {ID: 1, Only: []string{"f"}}}},
 		{"what only waits for a circle is written in one go", []Node{{ID: 1, New: true, Needs: []Edge{soft(2, "f")}}, {ID: 2, New: true, Needs: []Edge{soft(1, "f")}}, {ID: 3, New: true, Needs: []Edge{soft(1, "g")}}},
 			[]Write{{ID: 1, Without: []string{"f"}}, {ID: 2, Without: []string{"f"}}, {ID: 3}, {ID: 1, Only: []string{"f"}}, {ID: 2, Only: []string{"f"}}}},
+		{"a circle whose references may come late", []Node{{ID: 1, New: true, Needs: []Edge{late(2, "r")}}, {ID: 2, New: true, Needs: []Edge{hard(1, "s")}}},
+			[]Write{{ID: 1, Without: []string{"r"}}, {ID: 2}, {ID: 1, Only: []string{"r"}}}},
+		{"optional ones come late first", []Node{{ID: 1, New: true, Needs: []Edge{late(2, "r")}}, {ID: 2, New: true, Needs: []Edge{soft(1, "o")}}},
+			[]Write{{ID: 2, Without: []string{"o"}}, {ID: 1}, {ID: 2, Only: []string{"o"}}}},
+		{"a record that requires itself, late", []Node{{ID: 1, New: true, Needs: []Edge{late(1, "r")}}}, []Write{{ID: 1, Without: []string{"r"}}, {ID: 1, Only: []string{"r"}}}},
 		{"a change that another one waits for", []Node{{ID: 1, Needs: []Edge{{To: 2, Required: true, Change: true}}}, {ID: 2, Needs: []Edge{{To: 3, Required: true, Change: true}}}, {ID: 3}}, []Write{{ID: 3}, {ID: 2}, {ID: 1}}},
 		{"a change that is only referred to", []Node{{ID: 1, Needs: []Edge{hard(2, "f")}}, {ID: 2}}, []Write{{ID: 1}, {ID: 2}}},
 		{"what is not in this import is no obstacle", []Node{{ID: 1, New: true, Needs: []Edge{hard(99, "f")}}}, []Write{{ID: 1}}},

@@ -89,7 +89,7 @@ func Export(ctx context.Context, s *session.Session, r Request) (Result, error) 
 		return result, err
 	}
 	defer w.Discard()
-	model := &environment.Model{Environment: r.Environment, Catalog: c, Shapes: env.Fit.Shapes}
+	model := &environment.Model{Environment: r.Environment, Catalog: c, Shapes: env.Fit.Shapes, Here: s.Zone(r.Environment)}
 	g, err := choose.Gather(ctx, s, env, model, chosen)
 	if err != nil {
 		return result, err

@@ -105,7 +105,7 @@ func checkIn(ctx context.Context, s *session.Session, c *catalog.Catalog, name s
 	}
 	defer env.Close()
 	report.Problems = env.Fit.Problems
-	model := &environment.Model{Environment: name, Catalog: c, Shapes: env.Fit.Shapes}
+	model := &environment.Model{Environment: name, Catalog: c, Shapes: env.Fit.Shapes, Here: s.Zone(name)}
 	dangling, err := danglingReferences(ctx, env, c, name)
 	if err != nil {
 		return report, env.Fit, err

@@ -2,6 +2,7 @@ package fit
 
 import (
 	"context"
+	"time"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
@@ -25,7 +26,7 @@ func Of(d session.Described) Seen { return Seen{d.Environment, d.Fit} }
 
 // setting reads the value of one record that holds a setting: the record type has
 // exactly one field beside its key. Nil is no such record, or null.
-func setting(ctx context.Context, env Seen, c *catalog.Catalog, name, address string) (*string, error) {
+func setting(ctx context.Context, env Seen, c *catalog.Catalog, name, address string, zone *time.Location) (*string, error) {
 	p, err := record.ParsePattern(address)
 	if err != nil {
 		return nil, session.Usage("anagram.yaml: %v", err)
@@ -38,7 +39,7 @@ func setting(ctx context.Context, env Seen, c *catalog.Catalog, name, address st
 	if len(fields) != 1 {
 		return nil, session.Usage("anagram.yaml names the setting %s, but %s has %d fields beside its key in %s; a setting has one", address, t.Name, len(fields), name)
 	}
-	model := &environment.Model{Environment: name, Catalog: c, Shapes: env.Fit.Shapes}
+	model := &environment.Model{Environment: name, Catalog: c, Shapes: env.Fit.Shapes, Here: zone}
 	_, key, err := c.ParseAddress(env.Fit.Shapes, address)
 	if err != nil {
 		return nil, session.Usage("anagram.yaml names a setting that cannot be: %v", err)
@@ -57,7 +58,7 @@ func releaseOf(ctx context.Context, env Seen, c *catalog.Catalog, e workspace.En
 	if e.Release.Setting == "" {
 		return e.Release.Text, nil
 	}
-	value, err := setting(ctx, env, c, e.Name, e.Release.Setting)
+	value, err := setting(ctx, env, c, e.Name, e.Release.Setting, e.Zone)
 	if err != nil || value == nil {
 		return "", err
 	}
@@ -68,7 +69,7 @@ func releaseOf(ctx context.Context, env Seen, c *catalog.Catalog, e workspace.En
 func Settings(ctx context.Context, s *session.Session, env Seen, c *catalog.Catalog, name string) (map[string]string, error) {
 	out := map[string]string{}
 	for _, address := range s.Workspace.MustAgree {
-		value, err := setting(ctx, env, c, name, address)
+		value, err := setting(ctx, env, c, name, address, s.Zone(name))
 		if err != nil {
 			return nil, err
 		}

@@ -87,7 +87,7 @@ func into(ctx context.Context, s *session.Session, r Ready, rest Rest, result Re
 		return result, err
 	}
 	defer env.Close()
-	if r, err = fits(ctx, s, r, env); err != nil {
+	if r, err = Fits(ctx, s, r, env); err != nil {
 		return result.Refused(err), err
 	}
 	begun, err := env.Begin(ctx)
@@ -100,7 +100,7 @@ func into(ctx context.Context, s *session.Session, r Ready, rest Rest, result Re
 		return result, session.Usage("%s cannot take back what was written, so nothing is imported into it", d.Header.Target)
 	}
 	// Nobody else imports from here on, so what holds now holds to the end.
-	if err := guarded(ctx, s, r, begun); err != nil {
+	if err := Guarded(ctx, s, r, begun); err != nil {
 		return result.Refused(err), err
 	}
 	run, err := d.StartRun(ctx, kind, s.Who, s.Now())
@@ -215,9 +215,9 @@ func inTransaction(ctx context.Context, s *session.Session, r Ready, work enviro
 	return out, ctx.Err()
 }
 
-// fits refuses a target in which the catalog of the docket no longer holds, and gives what
+// Fits refuses a target in which the catalog of the docket no longer holds, and gives what
 // is ready with the target's places.
-func fits(ctx context.Context, s *session.Session, r Ready, env environment.Environment) (Ready, error) {
+func Fits(ctx context.Context, s *session.Session, r Ready, env environment.Environment) (Ready, error) {
 	about, err := env.Describe(ctx)
 	if err != nil {
 		return r, err
@@ -254,9 +254,9 @@ func fits(ctx context.Context, s *session.Session, r Ready, env environment.Envi
 	return r.In(about.Places), nil
 }
 
-// guarded asks again whether source and target fit, as they are now and as the workspace
+// Guarded asks again whether source and target fit, as they are now and as the workspace
 // says now.
-func guarded(ctx context.Context, s *session.Session, r Ready, target environment.Reader) error {
+func Guarded(ctx context.Context, s *session.Session, r Ready, target environment.Reader) error {
 	h := r.Docket.Header
 	e, err := s.Workspace.Environment(h.Target)
 	if err != nil {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
@@ -72,7 +73,8 @@ func beside(t *catalog.Type, place catalog.Place, fields []record.Field) []strin
 // Read gives the approvals of a docket, without asking whether they may be written; the
 // rest is what its own checks stop.
 func Read(ctx context.Context, d *docket.Docket) (Ready, Rest, error) {
-	r := Ready{Docket: d, Model: &environment.Model{Environment: d.Header.Target, Catalog: d.Catalog, Shapes: d.Header.Keys}}
+	r := Ready{Docket: d, Model: &environment.Model{Environment: d.Header.Target, Catalog: d.Catalog, Shapes: d.Header.Keys,
+		Here: zone(d.Header.Zones[d.Header.Target]), There: zone(d.Header.Zones[d.Header.Source])}}
 	rest := newRest()
 	var err error
 	if r.Names, err = sides.PairsOf(d); err != nil {
@@ -93,6 +95,14 @@ func Read(ctx context.Context, d *docket.Docket) (Ready, Rest, error) {
 		rest.leave(a, string(checks[0].Code), message)
 	}
 	return r, rest, nil
+}
+
+// zone gives the zone of a name that the workspace knew, nil for none.
+func zone(name string) *time.Location {
+	if found, err := time.LoadLocation(name); name != "" && err == nil {
+		return found
+	}
+	return nil
 }
 
 // Prepare meets every guard that needs no target, and gives what is approved. What its
@@ -158,6 +168,16 @@ func describedAsNow(s *session.Session, d *docket.Docket) error {
 		if !ok || !is.SameAs(was) {
 			return &session.BlockedError{Docket: d.Header.Number, Checks: []check.Check{{Code: check.OtherCatalog, Level: check.Blocker,
 				Message: fmt.Sprintf("%s describes %s otherwise than when docket %d was matched.", s.Workspace.CatalogName(), t.Name, d.Header.Number), Mend: "Match again."}}}
+		}
+	}
+	for _, name := range []string{d.Header.Source, d.Header.Target} {
+		zone := ""
+		if now := s.Zone(name); now != nil {
+			zone = now.String()
+		}
+		if zone != d.Header.Zones[name] {
+			return &session.BlockedError{Docket: d.Header.Number, Checks: []check.Check{{Code: check.OtherCatalog, Level: check.Blocker,
+				Message: fmt.Sprintf("anagram.yaml says another zone for %s than when docket %d was matched.", name, d.Header.Number), Mend: "Match again."}}}
 		}
 	}
 	return nil

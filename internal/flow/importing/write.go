@@ -38,7 +38,7 @@ func order(r Ready, rest Rest) ([]sequence.Write, error) {
 		node := sequence.Node{ID: a.ID, Rank: ranks[a.Type], New: a.Status == match.New}
 		for _, n := range a.Needs {
 			if n.Finding != 0 {
-				node.Needs = append(node.Needs, sequence.Edge{To: n.Finding, Field: n.Field, Required: n.Required || n.ByName, Change: n.ByName})
+				node.Needs = append(node.Needs, sequence.Edge{To: n.Finding, Field: n.Field, Required: n.Required || n.ByName, Late: !n.ByName && r.late(a.Type, n.Field), Change: n.ByName})
 			}
 		}
 		for _, id := range a.After {
@@ -56,6 +56,12 @@ func order(r Ready, rest Rest) ([]sequence.Write, error) {
 		return nil, fmt.Errorf("%w: %s. Create one of them in %s without the reference, then match again", err, strings.Join(names, ", "), r.Model.Environment)
 	}
 	return writes, err
+}
+
+// late reports whether the target takes a value for a field after the record was written.
+func (r Ready) late(typ, field string) bool {
+	t, ok := r.Model.Catalog.Type(typ)
+	return ok && t.Late(r.Places[t.Place(r.Model.Environment)], field)
 }
 
 // EachChange gives the writes as changes, in their order and a batch at a time.
@@ -136,6 +142,9 @@ func (r Ready) change(a *standing.Approval, w sequence.Write, line docket.Findin
 	c := environment.Change{Type: a.Type, Key: source.Key, Insert: a.Status == match.New && len(w.Only) == 0}
 	for i, field := range t.Fields {
 		v := source.Values[i]
+		if c.Insert && slices.Contains(w.Without, field.Name) {
+			c.Later = append(c.Later, field)
+		}
 		if v.IsAbsent() || !a.Writes(field.Name) || slices.Contains(w.Without, field.Name) || len(w.Only) > 0 && !slices.Contains(w.Only, field.Name) {
 			continue
 		}

@@ -34,7 +34,7 @@ func SourceMoved(ctx context.Context, s *session.Session, p *parcel.Reader) (mov
 		return nil, false
 	}
 	defer env.Close()
-	model := &environment.Model{Environment: m.Source, Catalog: p.Catalog, Shapes: m.Keys}
+	model := &environment.Model{Environment: m.Source, Catalog: p.Catalog, Shapes: m.Keys, Here: s.Zone(m.Source)}
 	for _, pt := range m.Types {
 		t, ok := p.Catalog.Type(pt.Name)
 		if !ok || t.StampAt == "" || pt.Newest == "" || len(env.Problems(p.Catalog, []string{pt.Name})) > 0 {

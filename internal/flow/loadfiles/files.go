@@ -146,13 +146,28 @@ func (l *loadWriter) rekey(c environment.Change) environment.Change {
 	return c
 }
 
-// withFixed adds the values of fields that belong to the target alone.
+// withFixed adds the values of fields that belong to the target alone, and the stamps of a
+// new record that nothing else fills.
 func (l *loadWriter) withFixed(c environment.Change) ([]record.Field, []record.Value) {
 	fields, values := slices.Clone(c.Fields), slices.Clone(c.Values)
 	for _, name := range slices.Sorted(maps.Keys(c.Fixed)) {
 		v, err := record.TextValue(c.Fixed[name])
 		if err == nil {
 			fields, values = append(fields, record.Field{Name: name, Kind: record.Text}), append(values, v)
+		}
+	}
+	if !c.Insert {
+		return fields, values
+	}
+	m := l.ready.Model
+	t, _ := m.Catalog.Type(c.Type)
+	now := l.session.Now().UTC()
+	if m.Here != nil {
+		now = now.In(m.Here)
+	}
+	for _, stamp := range t.Stamped(l.ready.Places[t.Place(m.Environment)], m.Environment, c.By) {
+		if v, ok := t.Stamp(stamp, m.Environment, c.By, now); ok && record.FieldAt(fields, stamp.Name) < 0 {
+			fields, values = append(fields, record.Field{Name: stamp.Name, Kind: v.Kind()}), append(values, v)
 		}
 	}
 	return fields, values

@@ -61,6 +61,12 @@ func Write(ctx context.Context, s *session.Session, d *docket.Docket, dir, form 
 		return result, err
 	}
 	defer env.Close()
+	if r, err = importing.Fits(ctx, s, r, env); err == nil {
+		err = importing.Guarded(ctx, s, r, env)
+	}
+	if err != nil {
+		return result.Refused(err), err
+	}
 	run, err := d.StartRun(ctx, docket.FilesRun, s.Who, s.Now())
 	if err != nil {
 		return result, err

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
@@ -71,7 +72,7 @@ func open(ctx context.Context, s *session.Session, r Request) (c compared, err e
 		return c, err
 	}
 	c.env, c.reader, c.target, c.against = t.Described, t.Environment, t.name, t.parcel
-	c.model = &environment.Model{Environment: c.target, Catalog: c.catalog, Shapes: c.parcel.Manifest.Keys}
+	c.model = &environment.Model{Environment: c.target, Catalog: c.catalog, Shapes: c.parcel.Manifest.Keys, Here: s.Zone(c.target), There: s.Zone(c.source)}
 	if c.scratch, err = s.Workspace.Scratch(); err != nil {
 		return c, err
 	}
@@ -158,6 +159,34 @@ func (c compared) fits() error {
 	if len(bad) > 0 {
 		return &session.CatalogError{Catalog: c.session.Workspace.CatalogName(), Environment: c.target, Problems: bad}
 	}
+	return c.inZones()
+}
+
+// inZones refuses times that have a zone on one side only, unless it is known in which zone
+// those of the other side are.
+func (c compared) inZones() error {
+	for _, pt := range c.parcel.Manifest.Types {
+		t, _ := c.catalog.Type(pt.Name)
+		place := c.env.About.Places[t.Place(c.target)]
+		for _, field := range slices.Concat(c.parcel.Manifest.Keys[pt.Name], pt.Fields) {
+			column, ok := place.Column(field.Name)
+			if _, said := t.As[field.Name]; !ok || said || field.Refers != "" {
+				continue // of what as: says, the environments tell by themselves
+			}
+			instant, local, zone := c.source, c.target, c.model.Here
+			switch {
+			case field.Kind == record.Timestamp && column.Kind == record.LocalTimestamp:
+			case field.Kind == record.LocalTimestamp && column.Kind == record.Timestamp:
+				instant, local, zone = c.target, c.source, c.model.There
+			default:
+				continue
+			}
+			if zone == nil || c.against != nil {
+				return session.Usage("Field %s of %s is an instant in %s and a time without a zone in %s. Say with zone: of %s in anagram.yaml in which zone its times are; or leave the field out with ignore: in the catalog, and export again",
+					field.Name, pt.Name, instant, local, local)
+			}
+		}
+	}
 	return nil
 }
 
@@ -172,13 +201,62 @@ func (c compared) header(out *sink) (docket.Header, error) {
 		Number: c.number, Parcel: library.NameOf(c.parcel), ParcelFile: file, ParcelSeal: p.Seal, Source: p.Source,
 		ExportedAt: p.ExportedAt, ExportedBy: p.ExportedBy, Target: c.target, TargetAddress: c.session.AddressOf(c.target, c.env.About.Address), Release: p.Release, Settings: p.Settings,
 		MatchedAt: docket.Stamp(c.session.Now()), MatchedBy: c.session.Who, Keys: p.Keys, NotCompared: out.left, Program: c.session.Program,
-		Paired: c.pairs, Resealed: p.Resealed, ByHand: p.Origin != "",
+		Fills: c.fills(out.types), Zones: zonesOf(c.session, p.Source, c.target), Paired: c.pairs, Resealed: p.Resealed, ByHand: p.Origin != "",
 	}
 	h.Brings = brings(p)
 	if t := c.against; t != nil {
 		h.TargetParcel, h.TargetExportedAt, h.TargetExportedBy = library.NameOf(t), t.Manifest.ExportedAt, t.Manifest.ExportedBy
 	}
 	return h, nil
+}
+
+// fills tells what an import would give records beside what the source brings.
+func (c compared) fills(types []docket.Type) map[string]docket.Fills {
+	out := map[string]docket.Fills{}
+	if c.against != nil {
+		return out
+	}
+	for _, of := range types {
+		t, _ := c.catalog.Type(of.Name)
+		place := c.env.About.Places[t.Place(c.target)]
+		var fills docket.Fills
+		for _, field := range t.LocalFields() {
+			if value, ok := t.Local[field][c.target]; ok {
+				fills.New = append(fills.New, docket.Filled{Field: field, What: "value", Value: value})
+			}
+		}
+		for _, stamp := range t.Stamped(place, c.target, c.session.Who) {
+			filled := docket.Filled{Field: stamp.Name, What: "time"}
+			if account, ok := t.StampAccount[c.target]; t.IsPerson(stamp.Name) && ok {
+				filled.What, filled.Value = "value", account
+			} else if t.IsPerson(stamp.Name) {
+				filled.What = "person"
+			}
+			fills.New = append(fills.New, filled)
+		}
+		for _, name := range []string{t.StampAt, t.StampBy} {
+			if column, ok := place.Column(name); ok && name != "" && !column.Derived && !t.StampNever {
+				if _, known := t.Stamp(column, c.target, c.session.Who, c.session.Now()); known {
+					fills.Changed = append(fills.Changed, name)
+				}
+			}
+		}
+		if len(fills.New)+len(fills.Changed) > 0 {
+			out[of.Name] = fills
+		}
+	}
+	return out
+}
+
+// zonesOf tells in which zones the workspace says that times without one are.
+func zonesOf(s *session.Session, names ...string) map[string]string {
+	out := map[string]string{}
+	for _, name := range names {
+		if zone := s.Zone(name); zone != nil {
+			out[name] = zone.String()
+		}
+	}
+	return out
 }
 
 // brings tells which types a parcel has as a whole, or all changes of since a moment.

@@ -112,10 +112,15 @@ func requiredNeeded(ctx context.Context, c compared, w atWork, f finding, out *s
 		return nil
 	}
 	for _, column := range w.place.Columns {
+		if column.Given && slices.Contains(w.Key, column.Name) {
+			if err := out.check(ctx, f.id, check.Given(f.address, column.Name, c.target)); err != nil {
+				return err
+			}
+		}
 		_, local := w.Local[column.Name]
 		carried := slices.Contains(w.Key, column.Name) || record.FieldAt(w.fields, column.Name) >= 0 || w.Serves(column.Name)
 		filled := column.Default || column.Derived || column.Name == w.ID || slices.Contains(w.place.Triggered, column.Name)
-		if w.IsStamp(column.Name) && !w.StampNever && fillable(w.Type, column, c.target) {
+		if slices.ContainsFunc(w.Stamped(w.place, c.target, c.session.Who), func(stamp catalog.Column) bool { return stamp.Name == column.Name }) {
 			filled = true // the import fills it in
 		}
 		if !column.Required || carried || filled || local || slices.Contains(w.Secret, column.Name) {
@@ -132,15 +137,6 @@ func requiredNeeded(ctx context.Context, c compared, w atWork, f finding, out *s
 		}
 	}
 	return nil
-}
-
-// fillable reports whether an import can fill in a stamp of a new record.
-func fillable(t *catalog.Type, column catalog.Column, target string) bool {
-	if column.Name == t.StampAt || column.Name == t.CreatedAt {
-		return slices.Contains([]record.Kind{record.Date, record.Timestamp, record.LocalTimestamp, record.Text}, column.Kind)
-	}
-	_, account := t.StampAccount[target]
-	return account || column.Kind == record.Text
 }
 
 // resolveNeeds looks up in the target what the findings refer to, and checks what

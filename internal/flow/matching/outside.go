@@ -156,7 +156,10 @@ const mostNamed = 5
 
 // circles checks new records that require each other.
 func circles(ctx context.Context, c compared, out *sink) error {
-	found, err := out.builder.Circles(ctx)
+	found, err := out.builder.Circles(ctx, func(typ, field string) bool {
+		t, ok := c.catalog.Type(typ)
+		return ok && t.Late(c.env.About.Places[t.Place(c.target)], field)
+	})
 	if err != nil {
 		return err
 	}

@@ -23,6 +23,15 @@ type Progress interface {
 	Done()
 }
 
+// Zone is that of an environment's times without zone as the workspace says it, nil where it
+// says nothing.
+func (s *Session) Zone(environment string) *time.Location {
+	if e, err := s.Workspace.Environment(environment); err == nil {
+		return e.Zone
+	}
+	return nil
+}
+
 // Stamp is now as files have it: UTC, to the millisecond.
 func (s *Session) Stamp() string { return s.Now().UTC().Format("2006-01-02T15:04:05.000Z07:00") }
 

@@ -277,9 +277,9 @@ func (b *Builder) LinkNeeds(ctx context.Context, found func(Need) error) error {
 }
 
 // Circles gives the sets of new findings that require each other, so that none of them can
-// be written first.
-func (b *Builder) Circles(ctx context.Context) ([][]int64, error) {
-	rows, err := b.tx.QueryContext(ctx, "SELECT n.finding, n.needed FROM needs n JOIN findings f ON f.id = n.finding WHERE n.required AND NOT n.by_name AND n.needed <> 0 AND "+adds+" ORDER BY n.finding, n.rowid")
+// be written first. Late says of a field of a record type that it can be written later.
+func (b *Builder) Circles(ctx context.Context, late func(typ, field string) bool) ([][]int64, error) {
+	rows, err := b.tx.QueryContext(ctx, "SELECT n.finding, n.needed, f.type, n.field FROM needs n JOIN findings f ON f.id = n.finding WHERE n.required AND NOT n.by_name AND n.needed <> 0 AND "+adds+" ORDER BY n.finding, n.rowid")
 	if err != nil {
 		return nil, err
 	}
@@ -297,8 +297,12 @@ func (b *Builder) Circles(ctx context.Context) ([][]int64, error) {
 	}
 	for rows.Next() {
 		var from, to int64
-		if err := rows.Scan(&from, &to); err != nil {
+		var typ, field string
+		if err := rows.Scan(&from, &to, &typ, &field); err != nil {
 			return nil, err
+		}
+		if late(typ, field) {
+			continue
 		}
 		a, b := node(from), node(to)
 		edges[a] = append(edges[a], b)

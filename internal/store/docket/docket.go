@@ -47,6 +47,10 @@ type Header struct {
 	// Release and Settings are the source's: what has to fit is asked again at the import.
 	Release  string            `json:"release,omitempty"`
 	Settings map[string]string `json:"settings,omitempty"`
+	// Fills are what an import gives records beside their fields, by record type.
+	Fills map[string]Fills `json:"fills,omitempty"`
+	// Zones are those of times without zone, by environment, as the workspace said.
+	Zones map[string]string `json:"zones,omitempty"`
 	// The target of a match of two parcels; "" where it is an environment.
 	TargetParcel     string `json:"target_parcel,omitempty"`
 	TargetExportedAt string `json:"target_exported_at,omitempty"`
@@ -60,6 +64,20 @@ type Header struct {
 	NotCompared []string        `json:"not_compared,omitempty"` // types and fields on one side only
 	Paired      []Paired        `json:"paired,omitempty"`
 	Program     string          `json:"program"`
+}
+
+// Fills are fields that no record of the source brings: those of the target alone, and
+// stamps that nothing else fills.
+type Fills struct {
+	New     []Filled `json:"new,omitempty"`     // of records that are added
+	Changed []string `json:"changed,omitempty"` // stamps of records that are changed
+}
+
+// Filled is one of them. What is "value", "time" of the import or "person" who imports.
+type Filled struct {
+	Field string `json:"field"`
+	What  string `json:"what"`
+	Value string `json:"value,omitempty"`
 }
 
 // Paired is a record that the target knows by another key than the source.

@@ -187,7 +187,7 @@ func Open(dir string) (*Workspace, error) {
 			return nil, doc.Errorf([]string{"environments", name, "password"}, "environment %s: password: names more than one way; keep one of them", name)
 		}
 		if described.Zone != "" {
-			if e.Zone, err = time.LoadLocation(described.Zone); err != nil {
+			if e.Zone, err = time.LoadLocation(described.Zone); err != nil || described.Zone == "Local" {
 				return nil, doc.Errorf([]string{"environments", name, "zone"}, "environment %s: zone: %q is not known; it looks like Europe/Berlin or UTC", name, described.Zone)
 			}
 		}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -44,7 +45,7 @@ func (a *app) reviewCommand() *cobra.Command {
 				encoder := json.NewEncoder(a.Out)
 				encoder.SetEscapeHTML(false)
 				return decide.Review(cmd.Context(), d, only, asStatuses(statuses), types, func(r decide.Reviewed) error {
-					return encoder.Encode(reviewJSON(r))
+					return encoder.Encode(reviewJSON(d.Header, r))
 				})
 			}
 			return a.printReview(cmd.Context(), d, only, asStatuses(statuses), types, all)
@@ -106,12 +107,17 @@ type findingJSON struct {
 	Note      string          `json:"note"`
 	Carried   int             `json:"carried_from,omitempty"` // the docket that it was decided in first
 	Fields    []docket.Field  `json:"fields"`
+	Filled    []docket.Filled `json:"filled,omitempty"` // what the import gives it beside them
 	Checks    []check.Check   `json:"checks"`
 }
 
-func reviewJSON(r decide.Reviewed) findingJSON {
-	return findingJSON{Address: r.Address, Was: r.Was, Type: r.Type, Title: r.Title, Status: r.Status, Reasons: append([]match.Reason{}, r.Reasons...), Decision: r.Decision,
+func reviewJSON(h docket.Header, r decide.Reviewed) findingJSON {
+	out := findingJSON{Address: r.Address, Was: r.Was, Type: r.Type, Title: r.Title, Status: r.Status, Reasons: append([]match.Reason{}, r.Reasons...), Decision: r.Decision,
 		DecidedBy: r.DecidedBy, DecidedAt: r.DecidedAt, Note: r.Note, Carried: r.CarriedFrom, Fields: append([]docket.Field{}, r.Fields...), Checks: append([]check.Check{}, r.Checks...)}
+	if r.Adds() && !match.Hopeless(r.Reasons) {
+		out.Filled = h.Fills[r.Type].New
+	}
+	return out
 }
 
 func (a *app) printReview(ctx context.Context, d *docket.Docket, only []string, statuses []match.Status, types []string, all bool) error {
@@ -126,6 +132,9 @@ func (a *app) printReview(ctx context.Context, d *docket.Docket, only []string, 
 			last = r.Type
 			t, _ := d.Type(r.Type)
 			fmt.Fprintln(out, strong.Render(r.Type)+faint.Render("  "+summary(t)))
+			if stamps := d.Header.Fills[r.Type].Changed; len(stamps) > 0 && t.Counts[match.Changed]+t.Counts[match.Conflict]+t.Counts[match.TargetEdit] > 0 {
+				fmt.Fprintln(out, faint.Render(a.wrap("  The import sets "+strings.Join(stamps, " and ")+" of what it changes where nothing else does.", "")))
+			}
 		}
 		shown++
 		a.printFinding(d.Header, r)
@@ -258,12 +267,25 @@ func (a *app) printFinding(h docket.Header, r decide.Reviewed) {
 		if len(parts) > 0 {
 			fmt.Fprintln(out, a.wrap("      "+strings.Join(parts, "; "), ""))
 		}
+		if filled := h.Fills[r.Type].New; r.Adds() && len(filled) > 0 && !match.Hopeless(r.Reasons) {
+			fmt.Fprintln(out, faint.Render(a.wrap("      the import gives it "+filledText(filled), "")))
+		}
 	default:
 		a.printFields(h, r)
 	}
 	for _, c := range r.Checks {
 		fmt.Fprintln(out, a.wrap(fmt.Sprintf("      %s %s: %s %s", tone(string(c.Level)), c.Code, c.Message, c.Mend), "  "))
 	}
+}
+
+// filledText says what an import gives a new record beside what the source brings.
+func filledText(filled []docket.Filled) string {
+	words := map[string]string{"time": "the time of the import", "person": "who imports"}
+	var parts []string
+	for _, f := range filled {
+		parts = append(parts, f.Field+": "+cmp.Or(words[f.What], show.Readable(&f.Value)))
+	}
+	return strings.Join(parts, "; ")
 }
 
 func shorten(text string, most int) string { return ansi.Truncate(text, most, "…") }
@@ -365,7 +387,7 @@ func (a *app) printRemovals(ctx context.Context, d *docket.Docket, only, types [
 	var list []decide.Reviewed
 	err := decide.Review(ctx, d, only, []match.Status{match.TargetOnly}, types, func(r decide.Reviewed) error {
 		if a.json {
-			return a.printJSON(reviewJSON(r))
+			return a.printJSON(reviewJSON(d.Header, r))
 		}
 		r.Source, r.Target = "", ""
 		list = append(list, r)

@@ -7,21 +7,25 @@ import (
 	"strconv"
 	"strings"
 
+	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
 )
 
 // DecodeText decodes what an engine delivers as text, and bytes for bytes.
-func DecodeText(stored any, kind record.Kind) (record.Value, error) {
+func DecodeText(stored any, kind record.Kind, c catalog.Column) (record.Value, error) {
 	switch v := stored.(type) {
 	case nil:
 		return record.NullValue(), nil
 	case []byte:
-		if kind == record.Bytes {
+		switch {
+		case kind == record.Bytes:
 			return record.BytesValue(v), nil
+		case kind == record.Text && c.Kind == record.Bytes:
+			return InHex(v)
 		}
-		return DecodeText(string(v), kind)
+		return DecodeText(string(v), kind, c)
 	case int64, float64:
-		return DecodeText(fmt.Sprint(v), kind)
+		return DecodeText(fmt.Sprint(v), kind, c)
 	case string:
 		if kind == record.Boolean {
 			switch v {
@@ -40,6 +44,26 @@ func DecodeText(stored any, kind record.Kind) (record.Value, error) {
 		}
 	}
 	return record.Value{}, fmt.Errorf("it holds %s, which cannot be read as %s. Say what the field holds with as: in the catalog, or correct the value", DescribeStored(stored), kind)
+}
+
+// mostInHex is how many bytes are shown as a text.
+const mostInHex = 1024
+
+// InHex gives bytes as a text, which is how keys and what as: text asks for hold them.
+func InHex(content []byte) (record.Value, error) {
+	if len(content) > mostInHex {
+		return record.Value{}, fmt.Errorf("it holds %d bytes, and at most %d can be taken as a text", len(content), mostInHex)
+	}
+	return record.TextValue(hex.EncodeToString(content))
+}
+
+// FromHex gives the bytes that InHex wrote, never nil.
+func FromHex(text string) (any, error) {
+	content, err := hex.DecodeString(text)
+	if err != nil || hex.EncodeToString(content) != text {
+		return nil, fmt.Errorf("%q is not bytes in lower-case hexadecimal, which the column holds", text)
+	}
+	return append([]byte{}, content...), nil
 }
 
 // InRange reports whether a whole number fits into so many bits.

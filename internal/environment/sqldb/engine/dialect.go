@@ -33,8 +33,8 @@ type Dialect interface {
 	// Describe lists tables and views; About says what the environment is.
 	Describe(ctx context.Context, q Queryer) (map[string]catalog.Place, error)
 	About(ctx context.Context, q Queryer) (environment.Description, error)
-	// Decode brings a stored value to the canonical form of a kind.
-	Decode(stored any, kind record.Kind) (record.Value, error)
+	// Decode brings what a column holds to the canonical form of a kind.
+	Decode(stored any, kind record.Kind, c catalog.Column) (record.Value, error)
 	// Encode gives what to store in a column for a value that is no reference.
 	Encode(v record.Value, c catalog.Column) (any, error)
 	// Decides reports whether the engine, asked for a column's values that compare with
@@ -62,15 +62,17 @@ type Capabilities struct {
 	Savepoints bool
 	// NoIDs says that the engine does not give ids to new records.
 	NoIDs bool
+	// WordsOnly says that the declared type of a column is a word that binds nobody.
+	WordsOnly bool
 	// Insert and Update are the words that begin such statements, where the usual ones could
 	// remove rows that are in the way; "" are the usual ones.
 	Insert, Update string
-	// SingleFloats says that a column declared float holds numbers of four bytes, which come
-	// with the digits of eight.
-	SingleFloats bool
 	// Frame is what begins and ends a text that is run as one transaction, with a table
 	// anagram_expected of one column that refuses null.
 	Frame [2]string
+	// Defer is the statement that puts off to the commit what can be put off in a transaction;
+	// "" where nothing can.
+	Defer string
 	// LongestStatement tells how many bytes a statement with its values may have.
 	LongestStatement func(ctx context.Context, q Queryer) (int, error)
 	// AfterInserts moves the counters of columns into which numbers were written.

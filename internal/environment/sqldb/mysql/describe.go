@@ -85,7 +85,8 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 		var c catalog.Column
 		var keys int
 		var primary, transactional bool
-		if err := rows.Scan(&place, &kind, &storage, &c.Name, &declared, &data, &c.Required, &c.Default, &extra, &primary, &keys); err != nil {
+		var collation sql.NullString
+		if err := rows.Scan(&place, &kind, &storage, &c.Name, &declared, &data, &c.Required, &c.Default, &extra, &primary, &keys, &collation); err != nil {
 			return err
 		}
 		extra = strings.ToLower(extra)
@@ -93,10 +94,15 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 		if strings.HasPrefix(strings.ToLower(declared), "enum(") {
 			c.Limits.OneOf = engine.QuotedWords(declared)
 		}
+		if strings.HasPrefix(strings.ToLower(declared), "set(") {
+			c.Limits.AnyOf = engine.QuotedWords(declared)
+		}
 		c.Declared, c.Kind = strings.ToLower(declared), kindOf(strings.ToLower(declared), strings.ToLower(data))
 		if documents[place+"\x00"+c.Name] {
 			c.Kind = record.JSON
 		}
+		// Blanks at the end count only where a collation says so.
+		c.Loose = c.Kind == record.Text && !strings.HasSuffix(collation.String, "nopad_bin") && !strings.HasSuffix(collation.String, "0900_bin")
 		c.Derived = strings.Contains(extra, "generated") && !strings.Contains(extra, "default_generated") || strings.Contains(extra, "virtual") || strings.Contains(extra, "stored")
 		c.Default = c.Default || strings.Contains(extra, "auto_increment")
 		to := foreign[place+"\x00"+c.Name]
@@ -113,7 +119,7 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 		places[place] = p
 		return nil
 	}, `SELECT t.table_name, t.table_type, coalesce(t.engine, ''), c.column_name, c.column_type, c.data_type, c.is_nullable = 'NO', c.column_default IS NOT NULL AND c.column_default <> 'NULL', c.extra,
-			c.column_key = 'PRI', sum(c.column_key = 'PRI') OVER (PARTITION BY t.table_name)
+			c.column_key = 'PRI', sum(c.column_key = 'PRI') OVER (PARTITION BY t.table_name), c.collation_name
 		FROM information_schema.tables t JOIN information_schema.columns c ON c.table_schema = t.table_schema AND c.table_name = t.table_name
 		WHERE t.table_schema = database() ORDER BY t.table_name, c.ordinal_position`)
 	if err == nil {

@@ -7,7 +7,9 @@ import (
 	"fmt"
 	"io"
 	"log"
+	"math"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -61,7 +63,7 @@ type dialect struct{ host, database, account string }
 
 // Can says what the engine offers.
 func (d dialect) Can() engine.Capabilities {
-	return engine.Capabilities{OneAtATime: true, Trial: d.Trial, Tidy: tidy, LongestStatement: longestStatement, SingleFloats: true,
+	return engine.Capabilities{OneAtATime: true, Trial: d.Trial, Tidy: tidy, LongestStatement: longestStatement,
 		Frame: [2]string{"SET SESSION time_zone = '+00:00', SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION';\nCREATE TEMPORARY TABLE anagram_expected (n INTEGER NOT NULL);\nBEGIN;", "COMMIT;\nDROP TEMPORARY TABLE anagram_expected;"}}
 }
 
@@ -195,17 +197,55 @@ func tidy(stored any) any {
 }
 
 // Decode reads timestamps as instants: the session is set to UTC and MySQL shows no zone.
-func (dialect) Decode(stored any, kind record.Kind) (record.Value, error) {
-	if text, ok := stored.(string); ok && kind == record.Bytes {
-		return record.BytesValue([]byte(text)), nil
+func (dialect) Decode(stored any, kind record.Kind, c catalog.Column) (record.Value, error) {
+	if text, ok := stored.(string); ok && c.Kind == record.Bytes {
+		stored = []byte(text)
 	}
-	if text, ok := stored.(string); ok && kind == record.Timestamp && !strings.ContainsAny(text, "Z+") {
+	if text, ok := stored.(string); ok && kind == record.Timestamp && c.Kind == record.Timestamp {
 		stored = text + "Z"
+	}
+	if strings.HasPrefix(c.Declared, "float") {
+		stored = shortest(stored)
 	}
 	if f, ok := stored.(float64); ok {
 		stored = strconv.FormatFloat(f, 'g', -1, 64)
 	}
-	return engine.DecodeText(stored, kind)
+	if text, ok := stored.(string); ok && len(c.Limits.AnyOf) > 0 {
+		stored = ordered(text)
+	}
+	return engine.DecodeText(stored, kind, c)
+}
+
+// shortest writes a number of four bytes with the digits that tell it: what it has beyond
+// comes from writing it with the precision of eight.
+func shortest(stored any) any {
+	number, err := strconv.ParseFloat(engine.StoredText(stored), 64)
+	if err != nil || math.Abs(number) > math.MaxFloat32 {
+		return stored
+	}
+	return strconv.FormatFloat(number, 'f', -1, 32)
+}
+
+// ordered lists the members of a set by their bytes: the server has them in the order of
+// the column's declaration, which differs between databases and means nothing.
+func ordered(members string) string {
+	list := strings.Split(members, ",")
+	slices.Sort(list)
+	return strings.Join(list, ",")
+}
+
+// declaredOrder gives the members of a set in the order of the column's declaration, in
+// which the server compares them. One that is not declared is last, and refused there.
+func declaredOrder(members string, declared []string) string {
+	list := strings.Split(members, ",")
+	slices.SortStableFunc(list, func(a, b string) int {
+		i, j := slices.Index(declared, a), slices.Index(declared, b)
+		if i < 0 || j < 0 {
+			return j - i
+		}
+		return i - j
+	})
+	return strings.Join(list, ",")
 }
 
 func (dialect) Encode(v record.Value, c catalog.Column) (any, error) {
@@ -214,6 +254,14 @@ func (dialect) Encode(v record.Value, c catalog.Column) (any, error) {
 		return nil, nil
 	case record.Bytes:
 		return engine.ContentOf(v)
+	case record.Text:
+		if c.Kind == record.Bytes {
+			return engine.FromHex(v.Text())
+		}
+		if len(c.Limits.AnyOf) > 0 {
+			return declaredOrder(v.Text(), c.Limits.AnyOf), nil
+		}
+		return v.Text(), nil
 	case record.Integer:
 		if i, err := strconv.ParseInt(v.Text(), 10, 64); err == nil {
 			return i, nil

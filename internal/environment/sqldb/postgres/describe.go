@@ -17,12 +17,17 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 		var place, kind, generated, identity, declared, base, category, refers string
 		var c catalog.Column
 		var inner, readable, inserts, updates bool
-		if err := rows.Scan(&place, &kind, &c.Name, &declared, &base, &category, &c.Required, &c.Default, &generated, &identity, &refers, &c.RefersColumn, &c.Follows, &inner, &readable, &inserts, &updates); err != nil {
+		if err := rows.Scan(&place, &kind, &c.Name, &declared, &base, &category, &c.Required, &c.Default, &generated, &identity, &refers, &c.RefersColumn, &c.Follows, &inner, &readable, &inserts, &updates, &c.Loose, &c.Waits); err != nil {
 			return err
 		}
 		c.Declared, c.Kind, c.Limits = declared, kindOf(base), engine.Limits(declared)
+		if element, array := strings.CutPrefix(base, "_"); array && category == "A" && element != "box" { // boxes are not parted by commas
+			c.Kind, c.Element, c.Limits = record.JSON, max(kindOf(element), record.Text), catalog.Limits{}
+			base = element
+		}
 		c.NoEquality = slices.Contains([]string{"json", "xml", "point", "line", "lseg", "path", "polygon"}, base)
-		c.Derived, c.Default = generated != "", c.Default || identity != ""
+		c.Given = identity == "a" // GENERATED ALWAYS
+		c.Derived, c.Default = generated != "" || c.Given, c.Default || identity != ""
 		c.RefersTo, c.InnerID, c.Unreadable = refers, inner, !readable
 		p := places[place]
 		p.Name, p.ReadOnly = place, kind == "v" || kind == "m"
@@ -40,7 +45,9 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 				WHERE f.contype = 'f' AND f.conrelid = c.oid AND f.conkey = ARRAY[a.attnum] LIMIT 1), ''),
 			coalesce((SELECT f.confupdtype = 'c' FROM pg_constraint f WHERE f.contype = 'f' AND f.conrelid = c.oid AND f.conkey = ARRAY[a.attnum] LIMIT 1), false),
 			EXISTS (SELECT 1 FROM pg_constraint p WHERE p.contype = 'p' AND p.conrelid = c.oid AND p.conkey = ARRAY[a.attnum]),
-			has_column_privilege(c.oid, a.attnum, 'SELECT'), has_any_column_privilege(c.oid, 'INSERT'), has_any_column_privilege(c.oid, 'UPDATE')
+			has_column_privilege(c.oid, a.attnum, 'SELECT'), has_any_column_privilege(c.oid, 'INSERT'), has_any_column_privilege(c.oid, 'UPDATE'),
+			coalesce(b.typname, t.typname) = 'citext' OR coalesce((SELECT NOT l.collisdeterministic FROM pg_collation l WHERE l.oid = a.attcollation), false),
+			coalesce((SELECT bool_and(f.condeferrable) FROM pg_constraint f WHERE f.contype = 'f' AND f.conrelid = c.oid AND a.attnum = ANY (f.conkey)), false)
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
 			JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_type b ON b.oid = nullif(t.typbasetype, 0)
 		WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\_%' AND has_schema_privilege(n.oid, 'USAGE')
@@ -126,7 +133,7 @@ func (d dialect) describeRules(ctx context.Context, q engine.Queryer, places map
 		WHERE t.typtype = 'e' AND c.relkind IN ('r', 'p', 'f') AND NOT a.attisdropped AND EXISTS (SELECT 1 FROM pg_enum e WHERE e.enumtypid = t.oid)`)
 }
 
-// postgresKind maps the server's base types; the others (uuid, enumerations, arrays,
+// postgresKind maps the server's base types; the others (uuid, enumerations,
 // networks, ranges) are carried as the text that the server itself writes and reads.
 func kindOf(base string) record.Kind {
 	switch base {

@@ -60,7 +60,7 @@ type dialect struct {
 
 // Can says what the engine offers.
 func (d dialect) Can() engine.Capabilities {
-	return engine.Capabilities{OneAtATime: true, Savepoints: true, CopyOut: d.CopyOut, Bulk: d.Bulk, Breaks: d.Breaks, Settle: settle, AfterInserts: d.afterInserts,
+	return engine.Capabilities{OneAtATime: true, Savepoints: true, CopyOut: d.CopyOut, Bulk: d.Bulk, Breaks: d.Breaks, Settle: settle, AfterInserts: d.afterInserts, Defer: "SET CONSTRAINTS ALL DEFERRED",
 		Frame: [2]string{"BEGIN;\nSET LOCAL TIME ZONE 'UTC';\nCREATE TEMP TABLE anagram_expected (n INTEGER NOT NULL) ON COMMIT DROP;", "COMMIT;"}}
 }
 
@@ -195,8 +195,15 @@ func (dialect) Breaks(err error) bool {
 	return errors.As(err, &pg) && pg.Code == "23514"
 }
 
-func (dialect) Decode(stored any, kind record.Kind) (record.Value, error) {
-	return engine.DecodeText(stored, kind)
+func (dialect) Decode(stored any, kind record.Kind, c catalog.Column) (record.Value, error) {
+	if text, ok := stored.(string); ok && c.Element != record.Null && kind == record.JSON {
+		list, err := listed(text, c.Element)
+		if err != nil {
+			return record.Value{}, err
+		}
+		stored = list
+	}
+	return engine.DecodeText(stored, kind, c)
 }
 
 func (dialect) Encode(v record.Value, c catalog.Column) (any, error) {
@@ -212,13 +219,23 @@ func (dialect) Encode(v record.Value, c catalog.Column) (any, error) {
 		return v.Text(), nil
 	case record.Text:
 		if strings.ContainsRune(v.Text(), 0) {
-			return nil, errors.New("the text holds a NUL character, which PostgreSQL cannot keep")
+			return nil, errNUL
+		}
+		if c.Kind == record.Bytes {
+			return engine.FromHex(v.Text())
+		}
+		return v.Text(), nil
+	case record.JSON:
+		if c.Element != record.Null {
+			return array(v.Text(), c.Element)
 		}
 		return v.Text(), nil
 	default:
 		return v.Text(), nil
 	}
 }
+
+var errNUL = errors.New("the text holds a NUL character, which PostgreSQL cannot keep")
 
 // Literal writes a value as PostgreSQL reads it.
 func (dialect) Literal(stored any) string {

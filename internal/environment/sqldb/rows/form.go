@@ -17,9 +17,9 @@ import (
 type cell struct {
 	record.Field
 	ref     catalog.Reference
-	at      []int // its columns
-	chooser int   // column that says to which type it refers, -1 for none
-	single  bool  // it holds floating point numbers of four bytes
+	stored  catalog.Column // its own, of a field of one column
+	at      []int          // its columns
+	chooser int            // column that says to which type it refers, -1 for none
 }
 
 // form says which stored columns a query delivers and what records they make.
@@ -32,7 +32,6 @@ type form struct {
 	only             []filter
 	stampAt, stampBy int   // -1 where there is none
 	beside           []int // columns of which sums are wanted
-	single           bool  // a column of float holds numbers of four bytes
 }
 
 // filter is a condition with the places of what it names.
@@ -48,7 +47,7 @@ func (s *session) form(ctx context.Context, m *environment.Model, typ string, le
 	if err != nil {
 		return nil, err
 	}
-	f := &form{table: t, stampAt: -1, stampBy: -1, single: s.can.SingleFloats}
+	f := &form{table: t, stampAt: -1, stampBy: -1}
 	if lead == nil {
 		lead = t.identity
 	}
@@ -84,11 +83,10 @@ func (f *form) column(name string) int {
 }
 
 func (f *form) cell(field record.Field) cell {
-	c := cell{Field: field, ref: f.Refers[field.Name], chooser: -1}
+	c := cell{Field: field, ref: f.Refers[field.Name], chooser: -1, stored: f.columns[field.Name]}
 	for _, column := range f.Stored(field.Name) {
 		c.at = append(c.at, f.column(column))
 	}
-	c.single = f.single && strings.HasPrefix(f.columns[field.Name].Declared, "float")
 	if c.ref.Chooser != "" {
 		c.chooser = f.column(c.ref.Chooser)
 	}
@@ -162,14 +160,14 @@ func (s *session) mayBeOutside(m *environment.Model, typ string) bool {
 func (s *session) selectForm(f *form) string { return s.selectFrom(f.table, f.names) }
 
 // narrow gives the part of conditions that the database can decide, and its values.
-func (s *session) narrow(f *form, conditions []filter) (string, []any) {
+func (s *session) narrow(m *environment.Model, f *form, conditions []filter) (string, []any) {
 	var parts []string
 	var args []any
 	for _, c := range conditions {
 		if c.Narrow() == nil {
 			continue
 		}
-		if text, values, ok := s.term(f, c.Narrow()); ok {
+		if text, values, ok := s.term(m, f, c.Narrow()); ok {
 			parts, args = append(parts, text), append(args, values...)
 		}
 	}
@@ -180,7 +178,7 @@ var sqlOps = map[string]string{"<": "<", "<=": "<=", ">": ">", ">=": ">="}
 
 // term writes a term as a condition of SQL. What the engine might decide otherwise
 // than the condition itself is left out of an And, and makes an Or undecidable.
-func (s *session) term(f *form, t *condition.Term) (string, []any, bool) {
+func (s *session) term(m *environment.Model, f *form, t *condition.Term) (string, []any, bool) {
 	terms, word := t.And, " AND "
 	if t.Or != nil {
 		terms, word = t.Or, " OR "
@@ -189,7 +187,7 @@ func (s *session) term(f *form, t *condition.Term) (string, []any, bool) {
 		var parts []string
 		var args []any
 		for i := range terms {
-			text, values, ok := s.term(f, &terms[i])
+			text, values, ok := s.term(m, f, &terms[i])
 			if !ok && t.Or != nil {
 				return "", nil, false
 			}
@@ -212,7 +210,7 @@ func (s *session) term(f *form, t *condition.Term) (string, []any, bool) {
 	}
 	var args []any
 	for _, v := range t.Values {
-		stored, err := s.dialect.Encode(v, column)
+		stored, err := s.encode(m, f.Type, v, column)
 		if err != nil || !s.dialect.Decides(column, v) {
 			return "", nil, false
 		}

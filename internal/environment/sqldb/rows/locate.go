@@ -223,7 +223,7 @@ func (s *session) storedPart(ctx context.Context, m *environment.Model, f *form,
 	case part.IsNull():
 		return []identity{make(identity, len(c.at))}, nil
 	case c.ref.ByKey:
-		stored, err := s.dialect.Encode(part.Parts()[0], f.columns[c.Name])
+		stored, err := s.encode(m, f.Type, part.Parts()[0], f.columns[c.Name])
 		if err != nil {
 			return nil, nil
 		}
@@ -246,7 +246,7 @@ func (s *session) storedPart(ctx context.Context, m *environment.Model, f *form,
 	rule.NFC = true
 	var out []identity
 	for _, form := range []record.Value{rule.Form(part), part} {
-		stored, err := s.dialect.Encode(form, f.columns[c.Name])
+		stored, err := s.encode(m, f.Type, form, f.columns[c.Name])
 		if err == nil && (len(out) == 0 || engine.StoredText(out[0][0]) != engine.StoredText(stored)) {
 			out = append(out, identity{stored}) // what cannot be stored is not there
 		}
@@ -298,7 +298,7 @@ func (s *session) oddRecords(ctx context.Context, m *environment.Model, f *form)
 		return nil
 	}
 	err := s.stream(ctx, f, func(row []any) error {
-		if s.isPlain(f, row) {
+		if s.isPlain(m, f, row) {
 			return nil
 		}
 		if rows = append(rows, row); len(rows) < batch {
@@ -320,19 +320,19 @@ func (s *session) oddRecords(ctx context.Context, m *environment.Model, f *form)
 }
 
 // isPlain reports whether a stored key is what Anagram would write for it.
-func (s *session) isPlain(f *form, row []any) bool {
+func (s *session) isPlain(m *environment.Model, f *form, row []any) bool {
 	for _, c := range f.key {
 		stored := row[c.at[0]]
 		if c.Kind == record.Reference || stored == nil {
 			continue
 		}
-		v, err := s.dialect.Decode(stored, c.Kind)
+		v, err := s.decode(m, f.Type, stored, c.Kind, c.stored)
 		if err != nil {
 			return false
 		}
 		rule := c.Rule
 		rule.NFC = true
-		back, err := s.dialect.Encode(rule.Form(v), f.columns[c.Name])
+		back, err := s.encode(m, f.Type, rule.Form(v), f.columns[c.Name])
 		if err != nil || engine.StoredText(back) != engine.StoredText(stored) {
 			return false
 		}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 
+	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
 	"anagram/internal/environment/sqldb/engine"
@@ -61,7 +62,7 @@ func (s *session) read(ctx context.Context, m *environment.Model, r environment.
 	if r.Outside != nil {
 		narrowed = f.only[own:] // the outside ones are counted, so they have to be read
 	}
-	where, args := s.narrow(f, narrowed)
+	where, args := s.narrow(m, f, narrowed)
 	if where != "" {
 		query += " WHERE " + where
 	}
@@ -170,7 +171,7 @@ func (s *session) readReferring(ctx context.Context, m *environment.Model, f *fo
 		for _, key := range part {
 			switch {
 			case ref.ByKey:
-				stored, err := s.dialect.Encode(key.Parts()[0], f.columns[r.Field])
+				stored, err := s.encode(m, f.Type, key.Parts()[0], f.columns[r.Field])
 				if err == nil {
 					tuples = append(tuples, identity{stored})
 				}
@@ -308,7 +309,7 @@ func (s *session) build(ctx context.Context, m *environment.Model, f *form, own 
 			}
 		}
 		if f.stampAt >= 0 {
-			rec.ChangedAt = stampText(s.dialect, row[f.stampAt], f.columns[f.StampAt].Kind)
+			rec.ChangedAt = stampText(s.dialect, row[f.stampAt], f.columns[f.StampAt])
 		}
 		if f.stampBy >= 0 {
 			rec.ChangedBy = engine.StoredText(row[f.stampBy])
@@ -353,11 +354,12 @@ func (s *session) fulfils(m *environment.Model, f *form, conditions []filter, ro
 }
 
 // stampText gives a stamp in canonical form where it has one, else as it stands.
-func stampText(d engine.Dialect, stored any, kind record.Kind) string {
+func stampText(d engine.Dialect, stored any, c catalog.Column) string {
+	kind := c.Kind
 	if kind != record.Timestamp {
 		kind = record.LocalTimestamp
 	}
-	if v, err := d.Decode(stored, kind); err == nil {
+	if v, err := d.Decode(stored, kind, c); err == nil {
 		return v.Text()
 	}
 	return engine.StoredText(stored)

@@ -36,7 +36,9 @@ func (s *session) Script(ctx context.Context, m *environment.Model, c environmen
 			return "", fail(field.Name, err)
 		}
 		for n, column := range f.Stored(field.Name) {
-			set.add(s.dialect.Quote(column), written[n])
+			if !f.makes(column) {
+				set.add(s.dialect.Quote(column), written[n])
+			}
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(c.Fixed)) {
@@ -54,6 +56,13 @@ func (s *session) Script(ctx context.Context, m *environment.Model, c environmen
 	if c.Insert {
 		s.scriptStamps(ctx, m, f.table, c.By, &set)
 	}
+	first := ""
+	for _, in := range s.standIn(f.table, c) {
+		set.add(s.dialect.Quote(in.column), s.dialect.Literal(in.stored))
+		if s.can.Defer != "" {
+			first = s.can.Defer + ";\n"
+		}
+	}
 	switch {
 	case len(set.columns) == 0:
 		return "", nil
@@ -62,7 +71,7 @@ func (s *session) Script(ctx context.Context, m *environment.Model, c environmen
 		if err != nil {
 			return "", fail("", err)
 		}
-		return expected + fmt.Sprintf("%s INTO %s (%s) VALUES (%s);", verb(s.can.Insert, "INSERT"), s.dialect.Place(f.place), strings.Join(set.columns, ", "), strings.Join(set.expressions, ", ")), nil
+		return expected + first + fmt.Sprintf("%s INTO %s (%s) VALUES (%s);", verb(s.can.Insert, "INSERT"), s.dialect.Place(f.place), strings.Join(set.columns, ", "), strings.Join(set.expressions, ", ")), nil
 	}
 	stands := c.Key
 	if c.Was != nil {
@@ -120,15 +129,11 @@ func (s *session) expected(ctx context.Context, m *environment.Model, t table, c
 
 // scriptStamps adds the stamps of a new record that nothing is known to fill.
 func (s *session) scriptStamps(ctx context.Context, m *environment.Model, t table, who string, set *assigned) {
-	for _, name := range []string{t.StampAt, t.CreatedAt, t.StampBy, t.CreatedBy} {
-		column, ok := t.columns[name]
-		if t.StampNever || !ok || name == "" || column.Default || column.Derived || slices.Contains(t.triggered, name) {
-			continue
-		}
-		if name == t.StampAt || name == t.CreatedAt {
-			set.add(s.dialect.Quote(name), "CURRENT_TIMESTAMP")
-		} else if stored, ok, err := s.stamp(ctx, t, name, m.Environment, who); err == nil && ok {
-			set.add(s.dialect.Quote(name), s.dialect.Literal(stored))
+	for _, column := range t.Stamped(t.described, m.Environment, who) {
+		if column.Kind == record.Timestamp {
+			set.add(s.dialect.Quote(column.Name), "CURRENT_TIMESTAMP")
+		} else if stored, ok, err := s.stamp(ctx, m, t, column, who); err == nil && ok {
+			set.add(s.dialect.Quote(column.Name), s.dialect.Literal(stored))
 		}
 	}
 }
@@ -163,6 +168,8 @@ func (a *assigned) list() string {
 // database gives one.
 func (s *session) scriptedID(f *form) (string, error) {
 	switch {
+	case f.columns[f.ID].Given:
+		return "", nil
 	case f.IDFrom.MadeBy == "uuid":
 		return s.dialect.Literal(uuid.NewString()), nil
 	case f.IDFrom.MadeBy == "counter":
@@ -178,7 +185,7 @@ func (s *session) scriptedID(f *form) (string, error) {
 func (s *session) scripted(ctx context.Context, m *environment.Model, t table, field record.Field, v record.Value) ([]string, error) {
 	ref, column := t.Refers[field.Name], t.columns[field.Name]
 	one := func(v record.Value) ([]string, error) {
-		stored, err := s.dialect.Encode(v, column)
+		stored, err := s.encode(m, t.Type, v, column)
 		return []string{s.dialect.Literal(stored)}, err
 	}
 	if words, ok := t.Words[field.Name]; ok && v.Kind() == record.Boolean {

@@ -32,6 +32,8 @@ type session struct {
 	ready    map[string]bool // places to which records may be added
 	lastIDs  map[string]int  // by place, of those that are made here
 	counters map[string]catalog.Counter
+	deferred bool                // what can be put off to the commit is
+	standIns int                 // values given for references that get theirs later
 	touched  map[string]*stamped // records that were changed, by type
 	asked    time.Time           // when the clock was asked
 	clock    time.Time
@@ -128,8 +130,7 @@ type table struct {
 	*catalog.Type
 	place     string
 	columns   map[string]catalog.Column
-	noBulk    bool
-	triggered []string // columns that triggers fill
+	described catalog.Place
 	identity  []string // columns that tell a record: the internal id, else those of the key
 }
 
@@ -142,7 +143,7 @@ func (s *session) table(ctx context.Context, m *environment.Model, typ string) (
 	if err != nil {
 		return table{}, err
 	}
-	tab := table{Type: t, place: t.Place(m.Environment), columns: map[string]catalog.Column{}, noBulk: places[t.Place(m.Environment)].NoBulk, triggered: places[t.Place(m.Environment)].Triggered, identity: storedKey(t)}
+	tab := table{Type: t, place: t.Place(m.Environment), columns: map[string]catalog.Column{}, described: places[t.Place(m.Environment)], identity: storedKey(t)}
 	for _, column := range places[tab.place].Columns {
 		tab.columns[column.Name] = column
 	}

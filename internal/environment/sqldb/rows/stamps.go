@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"anagram/internal/core/catalog"
-	"anagram/internal/core/record"
 	"anagram/internal/environment"
 	"anagram/internal/environment/sqldb/engine"
 )
@@ -30,75 +29,39 @@ type stamped struct {
 // forNew gives the stamps that a new record is given.
 func (w *writer) forNew(ctx context.Context, t table, c environment.Change, given []setting) ([]setting, error) {
 	var out []setting
-	if t.StampNever {
-		return out, nil
-	}
-	for _, name := range []string{t.StampAt, t.StampBy, t.CreatedAt, t.CreatedBy} {
-		column, ok := t.columns[name]
-		known := slices.ContainsFunc(slices.Concat(given, out), func(s setting) bool { return s.column == name })
-		if !ok || name == "" || known || column.Default || column.Derived || slices.Contains(t.triggered, name) {
+	for _, column := range t.Stamped(t.described, w.m.Environment, c.By) {
+		if slices.ContainsFunc(given, func(s setting) bool { return s.column == column.Name }) {
 			continue
 		}
-		stored, ok, err := w.stamp(ctx, t, name, w.m.Environment, c.By)
+		stored, ok, err := w.stamp(ctx, w.m, t, column, c.By)
 		if err != nil {
 			return nil, err
 		}
 		if ok {
-			out = append(out, setting{name, stored})
+			out = append(out, setting{column.Name, stored})
 		}
 	}
 	return out, nil
 }
 
 // stamp gives what to store in a stamp now; ok is false where it is not known.
-func (s *session) stamp(ctx context.Context, t table, name, environment, who string) (any, bool, error) {
-	column := t.columns[name]
-	if name == t.StampBy || name == t.CreatedBy {
-		if account, ok := t.StampAccount[environment]; ok {
-			return account, true, nil
-		}
-		most := column.Limits.Characters
-		if column.Kind != record.Text || who == "" || most > 0 && len([]rune(who)) > most {
-			return nil, false, nil
-		}
-		return who, true, nil
+func (s *session) stamp(ctx context.Context, m *environment.Model, t table, column catalog.Column, who string) (any, bool, error) {
+	if s.zone == nil {
+		s.zone = m.Here
 	}
-	now, err := s.now(ctx)
-	if err != nil {
-		return nil, false, err
+	var now time.Time
+	if !t.IsPerson(column.Name) {
+		var err error
+		if now, err = s.now(ctx); err != nil {
+			return nil, false, err
+		}
 	}
-	var v record.Value
-	switch column.Kind {
-	case record.Timestamp:
-		v, err = record.Parse(record.Timestamp, now.UTC().Truncate(precision(column)).Format(time.RFC3339Nano))
-	case record.LocalTimestamp, record.Text:
-		v, err = record.Parse(record.LocalTimestamp, now.Truncate(precision(column)).Format("2006-01-02T15:04:05.999999"))
-	case record.Date:
-		v, err = record.Parse(record.Date, now.Format(time.DateOnly))
-	default:
+	v, ok := t.Stamp(column, m.Environment, who, now)
+	if !ok {
 		return nil, false, nil
 	}
-	if err != nil {
-		return nil, false, err
-	}
-	stored, err := s.dialect.Encode(v, column)
+	stored, err := s.dialect.Encode(v, column) // in the zone of the column already
 	return stored, err == nil, err
-}
-
-// precision is the least step of a column of times.
-func precision(c catalog.Column) time.Duration {
-	word := strings.ToLower(c.Declared)
-	if _, digits, ok := strings.Cut(word, "("); ok && len(digits) > 0 && digits[0] >= '0' && digits[0] <= '6' {
-		step := time.Second
-		for range digits[0] - '0' {
-			step /= 10
-		}
-		return step
-	}
-	if strings.HasPrefix(word, "timestamp with") { // PostgreSQL keeps microseconds
-		return time.Microsecond
-	}
-	return time.Second
 }
 
 // now is the time of the target's clock, in the zone in which it keeps times without one.
@@ -217,10 +180,11 @@ func (s *session) setStamps(ctx context.Context) error {
 
 func (s *session) setStamp(ctx context.Context, of *stamped, name string, ids []identity) error {
 	t := of.table
-	if name == "" || len(ids) == 0 || t.columns[name].Derived {
+	column, there := t.columns[name]
+	if name == "" || !there || len(ids) == 0 || column.Derived {
 		return nil
 	}
-	stored, ok, err := s.stamp(ctx, t, name, of.m.Environment, of.who)
+	stored, ok, err := s.stamp(ctx, of.m, t, column, of.who)
 	if err != nil || !ok {
 		return err
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -41,14 +40,12 @@ func (s *session) value(m *environment.Model, of *catalog.Type, row []any, c cel
 		}
 	}
 	switch {
-	case c.ref.To == nil && c.single:
-		return s.dialect.Decode(shortest(stored), c.Kind)
 	case c.ref.To == nil:
-		return s.dialect.Decode(stored, c.Kind)
+		return s.decode(m, of, stored, c.Kind, c.stored)
 	case c.ref.Inside != nil:
 		return s.woven(m, stored, c)
 	case c.ref.ByKey:
-		v, err := s.dialect.Decode(stored, m.Shapes[c.ref.One()][0].Kind)
+		v, err := s.decode(m, of, stored, m.Shapes[c.ref.One()][0].Kind, c.stored)
 		if err != nil {
 			return v, err
 		}
@@ -71,16 +68,6 @@ func (s *session) value(m *environment.Model, of *catalog.Type, row []any, c cel
 // isNone reports whether a stored value stands for no reference.
 func isNone(none []string, stored any) bool {
 	return slices.Contains(none, strings.TrimRight(engine.StoredText(stored), " "))
-}
-
-// shortest writes a number of four bytes with the digits that tell it: what it has beyond
-// comes from writing it with the precision of eight.
-func shortest(stored any) any {
-	number, err := strconv.ParseFloat(engine.StoredText(stored), 64)
-	if err != nil || math.Abs(number) > math.MaxFloat32 {
-		return stored
-	}
-	return strconv.FormatFloat(number, 'f', -1, 32)
 }
 
 // partlyNull refuses a reference of several columns of which some are null, where the others
@@ -163,7 +150,7 @@ func (s *session) canonicalText(stored any, c cell) (string, []weave.Span, error
 	if c.ref.Inside[0].InJSON() {
 		kind = record.JSON
 	}
-	v, err := s.dialect.Decode(stored, kind)
+	v, err := s.dialect.Decode(stored, kind, c.stored)
 	if err != nil {
 		return "", nil, err
 	}

@@ -6,9 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
+
+	"github.com/google/uuid"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
@@ -135,7 +138,7 @@ func (w *writer) statement(ctx context.Context, c environment.Change) (statement
 	if err != nil {
 		return st, err
 	}
-	if c.Insert && t.ID != "" && (t.IDFrom.MadeBy != "" || w.can.NoIDs) {
+	if c.Insert && t.ID != "" && (t.IDFrom.MadeBy != "" || w.can.NoIDs) && !t.columns[t.ID].Given {
 		id, err := w.newID(ctx, t)
 		var explained *environment.Error
 		if err != nil && !errors.As(err, &explained) && ctx.Err() == nil {
@@ -149,7 +152,11 @@ func (w *writer) statement(ctx context.Context, c environment.Change) (statement
 	for _, name := range slices.Sorted(maps.Keys(c.Fixed)) {
 		settings = append(settings, setting{name, c.Fixed[name]})
 	}
-	if len(settings) == 0 {
+	more, err := w.untilLater(ctx, t, c)
+	if err != nil {
+		return st, err
+	}
+	if settings = append(settings, more...); len(settings) == 0 {
 		return statement{}, nil
 	}
 	for _, set := range settings {
@@ -171,17 +178,64 @@ func (w *writer) statement(ctx context.Context, c environment.Change) (statement
 	return st, nil
 }
 
+// untilLater gives what stands in the references of a new record that get their values
+// later, where null is refused.
+func (w *writer) untilLater(ctx context.Context, t table, c environment.Change) ([]setting, error) {
+	out := w.standIn(t, c)
+	if len(out) > 0 {
+		if w.can.Defer != "" && !w.deferred {
+			if _, err := w.q.ExecContext(ctx, w.can.Defer); err != nil {
+				return nil, w.explain(err)
+			}
+		}
+		w.deferred = true
+	}
+	return out, nil
+}
+
+// standIn is what untilLater gives.
+func (s *session) standIn(t table, c environment.Change) []setting {
+	var out []setting
+	for _, field := range c.Later {
+		if column := t.columns[field.Name]; column.Required && !column.Default && !column.Derived {
+			out = append(out, setting{column.Name, s.standInFor(column)})
+		}
+	}
+	return out
+}
+
+// standInFor gives a value that no record has and that a column takes.
+func (s *session) standInFor(c catalog.Column) any {
+	s.standIns++
+	switch c.Kind {
+	case record.Integer:
+		most, err := strconv.ParseInt(c.Limits.Most, 10, 64)
+		if err != nil {
+			most = math.MaxInt64
+		}
+		return most - int64(s.standIns)
+	case record.Bytes:
+		id := uuid.New()
+		return id[:]
+	case record.Text:
+		if strings.HasPrefix(c.Declared, "uuid") || c.Limits.Characters == 0 || c.Limits.Characters >= 36 {
+			return uuid.NewString()
+		}
+	}
+	return strconv.Itoa(s.standIns)
+}
+
 // adding completes the statement of a new record.
 func (w *writer) adding(ctx context.Context, t table, c environment.Change, st statement, settings []setting) (statement, error) {
-	more, err := w.forNew(ctx, t, c, settings)
+	stamps, err := w.forNew(ctx, t, c, settings)
 	if err != nil {
 		return st, err
 	}
-	for _, set := range more {
+	for _, set := range stamps {
 		st.Columns = append(st.Columns, w.dialect.Quote(set.column))
 		st.Args = append(st.Args, set.stored)
 	}
-	st.Place, st.NoBulk = t.place, t.noBulk
+	st.Place, st.NoBulk = t.place, t.described.NoBulk
 	if !w.ready[t.place] {
 		w.ready[t.place] = true
 		if err := w.dialect.BeforeInserts(ctx, w.q, t.place, t.ID); err != nil {
@@ -290,6 +344,7 @@ func (t table) set(out []setting, field string, v record.Value, stored identity)
 		at := slices.IndexFunc(out, func(s setting) bool { return s.column == column })
 		shared := t.Refers[field].Columns != nil && t.KeptBeside(field, column)
 		switch {
+		case t.makes(column):
 		case shared && v.IsNull():
 		case at < 0:
 			out = append(out, setting{column, stored[n]})
@@ -298,6 +353,12 @@ func (t table) set(out []setting, field string, v record.Value, stored identity)
 		}
 	}
 	return out, nil
+}
+
+// makes reports whether the database computes a column that is in a key, from others that
+// are written.
+func (t table) makes(column string) bool {
+	return t.columns[column].Derived && !t.columns[column].Given
 }
 
 // chosenBy makes sure that the field which chooses the type of a reference says that of a
@@ -323,7 +384,7 @@ func chosenBy(ref catalog.Reference, v record.Value, fields []record.Field, valu
 func (w *writer) stored(ctx context.Context, t table, v record.Value, field record.Field) (identity, error) {
 	ref, column := t.Refers[field.Name], t.columns[field.Name]
 	one := func(v record.Value) (identity, error) {
-		stored, err := w.dialect.Encode(v, column)
+		stored, err := w.encode(w.m, t.Type, v, column)
 		return identity{stored}, err
 	}
 	if words, ok := t.Words[field.Name]; ok && v.Kind() == record.Boolean {

@@ -24,7 +24,7 @@ func TestSQLiteDecodes(t *testing.T) {
 		{"2026-01-02 03:04:05", record.LocalTimestamp, "2026-01-02T03:04:05"}, {"2026-01-02 03:04:05+01:00", record.Timestamp, "2026-01-02T02:04:05Z"},
 		{[]byte("a"), record.Bytes, "ca978112ca1bbdcafac231b39a23dc4da786eff8147c4e72b9807785afee48bb"}, {[]byte("a"), record.Text, ""},
 	} {
-		v, err := dialect{}.Decode(c.stored, c.kind)
+		v, err := dialect{}.Decode(c.stored, c.kind, catalog.Column{})
 		if c.want == "" {
 			assert.Error(t, err, "%v as %s", c.stored, c.kind)
 			continue
@@ -33,11 +33,11 @@ func TestSQLiteDecodes(t *testing.T) {
 		assert.Equal(t, c.want, v.Text())
 		back, err := dialect{}.Encode(v, catalog.Column{})
 		require.NoError(t, err)
-		again, err := dialect{}.Decode(back, c.kind)
+		again, err := dialect{}.Decode(back, c.kind, catalog.Column{})
 		require.NoError(t, err)
 		assert.True(t, v.Equal(again), "%v as %s", c.stored, c.kind)
 	}
-	null, err := dialect{}.Decode(nil, record.Text)
+	null, err := dialect{}.Decode(nil, record.Text, catalog.Column{})
 	require.NoError(t, err)
 	assert.True(t, null.IsNull())
 	huge, err := record.Parse(record.Integer, "9223372036854775808")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"os"
+	"slices"
 	"strings"
 
 	"anagram/internal/core/catalog"
@@ -86,6 +87,7 @@ func (d dialect) describeColumns(ctx context.Context, q engine.Queryer, place *c
 		c.Kind = kindOf(c.Declared)
 		c.Derived = hidden >= 2
 		c.RefersTo, c.RefersColumn, c.Follows = foreign[c.Name].Place, foreign[c.Name].Column, foreign[c.Name].Follows
+		c.Waits = c.RefersTo != "" // by the connection's own setting, see Defer
 		c.InnerID = pk == 1 && keys == 1
 		// An INTEGER PRIMARY KEY is the row's own number, which SQLite gives.
 		c.Default = c.Default || c.InnerID && rowid && strings.EqualFold(c.Declared, "INTEGER")
@@ -110,12 +112,19 @@ func (d dialect) describeKeys(ctx context.Context, q engine.Queryer, place *cata
 	}
 	u := engine.Uniques{}
 	err = engine.EachRow(ctx, q, func(rows *sql.Rows) error {
-		var index string
+		var index, collation string
 		var column sql.NullString
-		err := rows.Scan(&index, &column)
-		u.Add(index, column)
+		var primary bool
+		err := rows.Scan(&index, &column, &collation, &primary)
+		if !primary {
+			u.Add(index, column)
+		}
+		at := slices.IndexFunc(place.Columns, func(c catalog.Column) bool { return c.Name == column.String })
+		if at >= 0 && column.Valid && !strings.EqualFold(collation, "BINARY") {
+			place.Columns[at].Loose = true
+		}
 		return err
-	}, `SELECT l.name, i.name FROM pragma_index_list(?) l JOIN pragma_index_info(l.name) i WHERE l."unique" AND NOT l.partial AND l.origin <> 'pk' ORDER BY l.seq, i.seqno`, place.Name)
+	}, `SELECT l.name, i.name, ifnull(i.coll, ''), l.origin = 'pk' FROM pragma_index_list(?) l JOIN pragma_index_xinfo(l.name) i WHERE l."unique" AND NOT l.partial AND i.key ORDER BY l.seq, i.seqno`, place.Name)
 	place.Unique = u.Lists()
 	return err
 }

@@ -61,7 +61,7 @@ type dialect struct {
 // Can says what the engine offers.
 func (d dialect) Can() engine.Capabilities {
 	// A table may say ON CONFLICT REPLACE, which removes what is in the way without a word.
-	return engine.Capabilities{NoIDs: d.plain, Insert: "INSERT OR ABORT", Update: "UPDATE OR ABORT", Broken: broken,
+	return engine.Capabilities{NoIDs: d.plain, WordsOnly: true, Insert: "INSERT OR ABORT", Update: "UPDATE OR ABORT", Broken: broken, Defer: "PRAGMA defer_foreign_keys = ON",
 		Frame: [2]string{"BEGIN;\nCREATE TEMP TABLE anagram_expected (n INTEGER NOT NULL);", "DROP TABLE temp.anagram_expected;\nCOMMIT;"}}
 }
 
@@ -131,7 +131,7 @@ func (d dialect) About(ctx context.Context, q engine.Queryer) (environment.Descr
 
 // Decode goes by what is stored, as SQLite lets a column hold anything; what does
 // not fit the kind is an error.
-func (dialect) Decode(stored any, kind record.Kind) (record.Value, error) {
+func (dialect) Decode(stored any, kind record.Kind, c catalog.Column) (record.Value, error) {
 	switch v := stored.(type) {
 	case nil:
 		return record.NullValue(), nil
@@ -161,8 +161,11 @@ func (dialect) Decode(stored any, kind record.Kind) (record.Value, error) {
 			return record.Parse(kind, v)
 		}
 	case []byte:
-		if kind == record.Bytes {
+		switch {
+		case kind == record.Bytes:
 			return record.BytesValue(v), nil
+		case kind == record.Text && c.Kind == record.Bytes:
+			return engine.InHex(v)
 		}
 	}
 	return record.Value{}, fmt.Errorf("it holds %s, which cannot be read as %s. Say what the field holds with as: in the catalog, or correct the value", engine.DescribeStored(stored), kind)
@@ -170,7 +173,7 @@ func (dialect) Decode(stored any, kind record.Kind) (record.Value, error) {
 
 // Encode gives the stored form: booleans as 0 and 1, times without zone with a space
 // as SQLite's own functions write them.
-func (dialect) Encode(v record.Value, _ catalog.Column) (any, error) {
+func (dialect) Encode(v record.Value, c catalog.Column) (any, error) {
 	switch v.Kind() {
 	case record.Null:
 		return nil, nil
@@ -186,6 +189,11 @@ func (dialect) Encode(v record.Value, _ catalog.Column) (any, error) {
 		return engine.Spaced(v), nil
 	case record.Bytes:
 		return engine.ContentOf(v)
+	case record.Text:
+		if c.Kind == record.Bytes {
+			return engine.FromHex(v.Text())
+		}
+		return v.Text(), nil
 	default:
 		return v.Text(), nil
 	}
