@@ -147,7 +147,7 @@ func TestTheAnswerToACommitIsLost(t *testing.T) {
 				}
 				r := p.must(0, "import") // what the message says
 				if c.outcome == "unknown" && c.answered {
-					assert.Contains(t, words(r.out), "How the last import of docket 1 ended was not known. target shows that it was imported: 3 new and 1 changed.")
+					assert.Contains(t, words(r.out), "How the last import of docket 1 ended was not known. target shows that it was imported: 3 new and 1 changed records.")
 					assert.Contains(t, p.must(0, "history").out, "3 new, 1 changed")
 				} else if c.outcome == "unknown" {
 					assert.Contains(t, words(r.out), "target shows that nothing of it was written.")

@@ -1,10 +1,13 @@
 package test
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 var timeOf = map[string]string{"sqlite": "DATETIME", "postgres": "TIMESTAMPTZ", "mysql": "DATETIME"}
@@ -23,7 +26,20 @@ func TestStampsThatNothingElseFills(t *testing.T) {
 			run(t, target, "INSERT INTO items VALUES (7,'A','old','2019-01-01 00:00:00','they','2019-01-01 00:00:00','they'),(8,'C','c','2019-01-01 00:00:00','they','2019-01-01 00:00:00','they')")
 			p.must(3, "match", "source", "--against", "target", "--name", "p")
 			assert.Empty(t, p.review()["item/B"].Checks)
+			text := words(p.must(0, "review").out)
+			assert.Contains(t, text, "item/B new, open name: new the import gives it changed_at: the time of the import; changed_by: who imports; created_at: the time of the import; created_by: who imports")
+			assert.Contains(t, text, "The import sets changed_at and changed_by of what it changes where nothing else does.")
+			assert.Contains(t, p.must(0, "review", "--only", "item/B", "--json").out, `"filled":[{"field":"changed_at","what":"time"},{"field":"changed_by","what":"person"}`)
 			p.must(0, "approve", "*")
+			for form, file := range map[string]string{"csv": "01-item-add.csv", "jsonl": "01-item-add.jsonl"} {
+				p.must(0, "import", "--into-files", form, "--form", form)
+				files, err := filepath.Glob(p.path(form + "/*" + strings.TrimPrefix(file, "01-")))
+				require.NoError(t, err)
+				require.Len(t, files, 1)
+				content, err := os.ReadFile(files[0])
+				require.NoError(t, err)
+				assert.Regexp(t, `created_by(?s:.*)mara`, string(content))
+			}
 			p.must(0, "import", "--rehearse")
 			p.must(0, "import")
 			recent := "changed_at > '2021-01-01 00:00:00', created_at > '2021-01-01 00:00:00'"

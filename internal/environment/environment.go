@@ -50,6 +50,9 @@ type Reading struct {
 	// OnlyOutside, with Keys, asks for the records that the type's own only leaves out,
 	// instead of those that it does not.
 	OnlyOutside bool
+	// Left, where it is given, is told the keys of records that the type's only leaves out,
+	// as far as they have one that can be told.
+	Left func(record.Key) error
 	// Outside, where it is given, counts the records that the type's only leaves out.
 	Outside *int
 }

@@ -45,6 +45,9 @@ const (
 	RetiredInTarget Reason = "retired-in-target"
 	// Taken is not found by Join, but once it is known who holds what in the target.
 	Taken Reason = "taken"
+	// RetiredInSource is a record that only the target has in scope: the source has it, but
+	// left out.
+	RetiredInSource Reason = "retired-in-source"
 	// HeldOutside is a record that would be new though the target has it, out of the type's
 	// scope.
 	HeldOutside Reason = "held-outside"
@@ -99,6 +102,9 @@ type Input struct {
 	Source record.Stream
 	Target record.Stream
 	Agreed record.Stream // nil where it is not known what both last agreed on
+	// Outside are the keys, in their order, of records that the source leaves out; nil where
+	// none are known.
+	Outside iter.Seq2[record.Key, error]
 	// AgreedLater says that the agreed values are from after the source was read. They tell
 	// that the target had a record, but not which side moved.
 	AgreedLater bool
@@ -134,8 +140,10 @@ func Join(in Input, found func(Finding) error) (Counts, error) {
 	defer target.stop()
 	agreed := newSide("agreed values", in.Agreed)
 	defer agreed.stop()
+	outside := newSide("list of records that are left out", asRecords(in.Outside))
+	defer outside.stop()
 	for {
-		for _, side := range []*side{source, target, agreed} {
+		for _, side := range []*side{source, target, agreed, outside} {
 			if err := side.fill(); err != nil {
 				return counts, err
 			}
@@ -155,6 +163,11 @@ func Join(in Input, found func(Finding) error) (Counts, error) {
 		if one.agreed, err = agreed.takeUpTo(key, in); err != nil {
 			return counts, err
 		}
+		if left, err := outside.takeUpTo(key, Input{}); err != nil {
+			return counts, err
+		} else if left != nil {
+			one.retired = true
+		}
 		if err := one.compare(in, &counts, found); err != nil {
 			return counts, err
 		}
@@ -166,6 +179,7 @@ type atKey struct {
 	key            record.Key
 	source, target group
 	agreed         *record.Record
+	retired        bool // the source has it, but leaves it out
 }
 
 // compare finds out what a key is, counts it, has it remembered and gives it to found.
@@ -188,6 +202,9 @@ func (o atKey) compare(in Input, counts *Counts, found func(Finding) error) erro
 		return err
 	}
 	f := judge(in, o.key, o.source, o.target, o.agreed)
+	if f.Status == TargetOnly && o.retired {
+		f.Reasons = []Reason{RetiredInSource}
+	}
 	counts.By[f.Status]++
 	source, target := o.source.first, o.target.first
 	if Hopeless(f.Reasons) {
@@ -353,6 +370,20 @@ type group struct {
 	first *record.Record
 	count int
 	ids   []string
+}
+
+// asRecords makes records of keys alone.
+func asRecords(keys iter.Seq2[record.Key, error]) record.Stream {
+	if keys == nil {
+		return nil
+	}
+	return func(yield func(record.Record, error) bool) {
+		for key, err := range keys {
+			if !yield(record.Record{Key: key}, err) {
+				return
+			}
+		}
+	}
 }
 
 func newSide(name string, stream record.Stream) *side {

@@ -69,3 +69,17 @@ func Harmless(text string) string {
 func Count(n int, one, several string) string {
 	return fmt.Sprintf("%d %s", n, english.PluralWord(n, one, several))
 }
+
+// Written tells how many records an import adds and changes.
+func Written(added, changed int) string {
+	switch {
+	case added > 0 && changed > 0:
+		return fmt.Sprintf("%d new and %d changed records", added, changed)
+	case added > 0:
+		return Count(added, "new record", "new records")
+	case changed > 0:
+		return Count(changed, "changed record", "changed records")
+	default:
+		return "no records"
+	}
+}

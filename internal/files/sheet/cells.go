@@ -1,6 +1,8 @@
 package sheet
 
 import (
+	"errors"
+	"fmt"
 	"math"
 	"regexp"
 	"strconv"
@@ -119,7 +121,12 @@ func shortest(raw string, number float64) string {
 
 // Set changes a cell to a text as Rows gives it; the cell goes on holding a number, a date
 // or a boolean where it did and can.
+//
+// A formula is not overwritten: what it makes would be, at the next calculation.
 func (b *Book) Set(title, at, text string) error {
+	if formula, err := b.file.GetCellFormula(title, at); err != nil || formula != "" {
+		return errors.Join(err, fmt.Errorf("cell %s of sheet %s holds a formula, which would make its own value again. Change it there, or decline the field", at, title))
+	}
 	kind, err := b.file.GetCellType(title, at)
 	if err != nil {
 		return err

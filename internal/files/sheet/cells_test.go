@@ -75,3 +75,18 @@ func TestCellsAreReadAsThePersonSeesThem(t *testing.T) {
 		}(i+1, c.want)
 	}
 }
+
+// A formula would make its own value again, whatever is written over it.
+func TestAFormulaIsNotOverwritten(t *testing.T) {
+	f := excelize.NewFile()
+	require.NoError(t, f.SetCellValue("Sheet1", "A1", 2))
+	require.NoError(t, f.SetCellFormula("Sheet1", "B1", "A1*2"))
+	var text bytes.Buffer
+	_, err := f.WriteTo(&text)
+	require.NoError(t, err)
+	book, err := OpenBook(&text)
+	require.NoError(t, err)
+	defer book.Close()
+	assert.ErrorContains(t, book.Set("Sheet1", "B1", "5"), "cell B1 of sheet Sheet1 holds a formula")
+	assert.NoError(t, book.Set("Sheet1", "A1", "5"))
+}

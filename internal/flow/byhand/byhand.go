@@ -179,7 +179,8 @@ func seal(ctx context.Context, s *session.Session, e *parcel.Edited, m parcel.Ma
 		return result, err
 	}
 	defer set.Close()
-	m.Types, m.Files, m.Referred = nil, nil, nil
+	outside := m.Outside
+	m.Types, m.Files, m.Referred, m.Outside = nil, nil, nil, nil
 	w, err := parcel.Create(scratch, m, e.Catalog.Source)
 	if err != nil {
 		return result, err
@@ -194,6 +195,11 @@ func seal(ctx context.Context, s *session.Session, e *parcel.Edited, m parcel.Ma
 	}
 	if err := sl.references(); err != nil {
 		return result, err
+	}
+	for _, o := range outside {
+		if err := sl.outside(ctx, o.Name); err != nil {
+			return result, err
+		}
 	}
 	result.Manifest, err = w.Finish(path, asFolder)
 	result.File = path
@@ -353,4 +359,19 @@ func writeTable(ctx context.Context, p *parcel.Reader, t parcel.Type, f io.Write
 		n++
 	}
 	return n, w.Close()
+}
+
+// outside takes over the keys that the source leaves out of a type.
+func (sl *sealing) outside(ctx context.Context, typ string) error {
+	list := sl.writer.Outside(typ)
+	defer list.Discard()
+	for key, err := range sl.edited.Outside(ctx, typ) {
+		if err == nil {
+			err = list.Add(key)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return list.Finish()
 }

@@ -200,7 +200,13 @@ func (ex *exporting) add(out *parcel.TypeWriter, typ string, rec record.Record) 
 
 func (ex *exporting) writeWhole(ctx context.Context, out *parcel.TypeWriter, typ string, fields []record.Field) error {
 	t, _ := ex.Model.Catalog.Type(typ)
-	for rec, err := range ex.Env.Read(ctx, ex.Model, environment.Reading{Type: typ, Fields: fields}) {
+	left := ex.writer.Outside(typ)
+	defer left.Discard()
+	reading := environment.Reading{Type: typ, Fields: fields}
+	if t.Only != "" {
+		reading.Left = left.Add
+	}
+	for rec, err := range ex.Env.Read(ctx, ex.Model, reading) {
 		if err != nil {
 			return err
 		}
@@ -221,7 +227,7 @@ func (ex *exporting) writeWhole(ctx context.Context, out *parcel.TypeWriter, typ
 			return err
 		}
 	}
-	return nil
+	return left.Finish()
 }
 
 // streamFrom is from how many picked records on the whole type is read instead of

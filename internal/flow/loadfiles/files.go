@@ -242,7 +242,7 @@ func (l *loadWriter) about() error {
 	var out strings.Builder
 	fmt.Fprintf(&out, "Load files of docket %d: %s to %s\n", h.Number, h.Source, h.Target)
 	fmt.Fprintf(&out, "parcel %s, exported %s by %s, matched %s by %s\n", h.Parcel, session.Minute(h.ExportedAt), h.ExportedBy, session.Minute(h.MatchedAt), h.MatchedBy)
-	fmt.Fprintf(&out, "written %s by %s: %d new and %d changed records, only what was approved\n\n", session.Minute(docket.Stamp(l.session.Now())), show.Harmless(l.session.Who), l.written.New, l.written.Changed)
+	fmt.Fprintf(&out, "written %s by %s: %s, only what was approved\n\n", session.Minute(docket.Stamp(l.session.Now())), show.Harmless(l.session.Who), show.Written(l.written.New, l.written.Changed))
 	out.WriteString("Load them in this order:\n")
 	for i, name := range l.names {
 		if l.form == "sql" {

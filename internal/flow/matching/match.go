@@ -186,7 +186,7 @@ func matchType(ctx context.Context, c compared, t *catalog.Type, pt parcel.Type,
 	}
 	counts, err := match.Join(match.Input{
 		Fields: fields, Keys: c.model.Shapes[t.Name], Agreed: known, AgreedLater: c.agreedLater(t.Name), Remember: remember.Note, Retired: retired(t, fields),
-		Source: c.fromParcel(ctx, t.Name, fields, at),
+		Source: c.fromParcel(ctx, t.Name, fields, at), Outside: c.parcel.Outside(ctx, t.Name),
 		Target: target.sorted(ctx, t.Name, fields, c.model.Shapes),
 		// Of the target only what is in scope was read.
 		InScope:   func(record.Key) bool { return true },

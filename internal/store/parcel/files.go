@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/klauspost/compress/zip"
@@ -22,7 +23,7 @@ type files interface {
 	close() error
 }
 
-var layout = regexp.MustCompile(`^(parcel\.json|catalog\.yaml|referred\.jsonl|records/[A-Za-z][A-Za-z0-9_-]*\.jsonl|files/[0-9a-f]{64})$`)
+var layout = regexp.MustCompile(`^(parcel\.json|catalog\.yaml|referred\.jsonl|(?:records|outside)/[A-Za-z][A-Za-z0-9_-]*\.jsonl|files/[0-9a-f]{64})$`)
 
 // checkName refuses names outside the layout, and so every path that leads elsewhere.
 func checkName(name string) error {
@@ -138,7 +139,7 @@ func openFolderAs(path string, check func(name string) error) (*folderFiles, err
 			return nil
 		}
 		if entry.IsDir() {
-			if name == "records" || name == "files" {
+			if slices.Contains([]string{"records", "files", "outside"}, name) {
 				return nil
 			}
 			return fmt.Errorf("it holds the folder %q, which does not belong in a parcel", name)

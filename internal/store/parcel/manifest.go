@@ -56,6 +56,7 @@ type Manifest struct {
 	Catalog   Sum           `json:"catalog"`
 	Files     []Sum         `json:"files"`
 	Referred  *Referred     `json:"referred,omitempty"`
+	Outside   []Outside     `json:"outside,omitempty"`
 	// UpTo is, of agreed values, when the newest parcel was exported that they were taken
 	// from, by SOURCE/TYPE.
 	UpTo map[string]string `json:"up_to,omitempty"`

@@ -175,6 +175,10 @@ func (r *Reader) Verify(ctx context.Context) error {
 		expected[referredName] = referred.Sum
 		order = append(order, referredName)
 	}
+	for _, o := range r.Manifest.Outside {
+		expected[outsideName(o.Name)] = o.Sum
+		order = append(order, outsideName(o.Name))
+	}
 	for _, sum := range r.Manifest.Files {
 		expected[fileName(sum.SHA256)] = sum
 		order = append(order, fileName(sum.SHA256))

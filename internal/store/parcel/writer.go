@@ -276,6 +276,9 @@ func (w *Writer) zip(path string, manifest []byte) error {
 	for _, t := range w.manifest.Types {
 		names = append(names, recordsName(t.Name))
 	}
+	for _, o := range w.manifest.Outside {
+		names = append(names, outsideName(o.Name))
+	}
 	for _, sum := range w.manifest.Files {
 		names = append(names, fileName(sum.SHA256))
 	}

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"anagram/internal/core/show"
 	"anagram/internal/flow/importing"
 	"anagram/internal/flow/loadfiles"
 	"anagram/internal/flow/session"
@@ -117,7 +118,11 @@ func (a *app) printImport(r importing.Result, d *docket.Docket, folder string) e
 // outcomeSentence says what came of an import.
 func outcomeSentence(r importing.Result, folder string) string {
 	h := r.Header
-	written := fmt.Sprintf("%d new and %d changed", r.New, r.Changed)
+	written := show.Written(r.New, r.Changed)
+	were := "were"
+	if r.New+r.Changed == 1 {
+		were = "was"
+	}
 	switch {
 	case r.Outcome == docket.Failed:
 		return fmt.Sprintf("The import of docket %d failed. Nothing was written to %s; everything is as it was.", h.Number, h.Target)
@@ -128,11 +133,11 @@ func outcomeSentence(r importing.Result, folder string) string {
 	case r.Already > 0 && r.New+r.Changed == 0:
 		return fmt.Sprintf("There was nothing left to write to %s.", h.Target)
 	case r.Outcome == docket.WrittenOut:
-		return fmt.Sprintf("Wrote load files for %s records of docket %d into %s. Nothing was written to %s; when they have been loaded there, the next match says so.", written, h.Number, folder, h.Target)
+		return fmt.Sprintf("Wrote load files for %s of docket %d into %s. Nothing was written to %s; when they have been loaded there, the next match says so.", written, h.Number, folder, h.Target)
 	case r.Outcome == docket.Rehearsed:
-		return fmt.Sprintf("Rehearsed docket %d in %s: %s records were written, read back and found equal. Then all of it was taken back; %s is as it was.", h.Number, h.Target, written, h.Target)
+		return fmt.Sprintf("Rehearsed docket %d in %s: %s %s written, read back and found equal. Then all of it was taken back; %s is as it was.", h.Number, h.Target, written, were, h.Target)
 	default:
-		return fmt.Sprintf("Imported docket %d into %s: %s records were written, read back and found equal.", h.Number, h.Target, written)
+		return fmt.Sprintf("Imported docket %d into %s: %s %s written, read back and found equal.", h.Number, h.Target, written, were)
 	}
 }
 
@@ -169,5 +174,5 @@ func settledText(one importing.Settled, target string) string {
 	if one.Run.Outcome != docket.Imported {
 		return fmt.Sprintf("How the last import of docket %d ended was not known. %s shows that nothing of it was written.", one.Docket, target)
 	}
-	return fmt.Sprintf("How the last import of docket %d ended was not known. %s shows that it was imported: %d new and %d changed.", one.Docket, target, one.Run.New, one.Run.Changed)
+	return fmt.Sprintf("How the last import of docket %d ended was not known. %s shows that it was imported: %s.", one.Docket, target, show.Written(one.Run.New, one.Run.Changed))
 }

@@ -124,6 +124,7 @@ func (a *app) printReview(ctx context.Context, d *docket.Docket, only []string, 
 	a.printHeader(d.Header)
 	out := a.out()
 	last, shown := "", 0
+	var stamps []string
 	err := decide.Review(ctx, d, only, statuses, types, func(r decide.Reviewed) error {
 		if r.Type != last {
 			if last != "" {
@@ -132,12 +133,14 @@ func (a *app) printReview(ctx context.Context, d *docket.Docket, only []string, 
 			last = r.Type
 			t, _ := d.Type(r.Type)
 			fmt.Fprintln(out, strong.Render(r.Type)+faint.Render("  "+summary(t)))
-			if stamps := d.Header.Fills[r.Type].Changed; len(stamps) > 0 && t.Counts[match.Changed]+t.Counts[match.Conflict]+t.Counts[match.TargetEdit] > 0 {
-				fmt.Fprintln(out, faint.Render(a.wrap("  The import sets "+strings.Join(stamps, " and ")+" of what it changes where nothing else does.", "")))
-			}
 		}
 		shown++
 		a.printFinding(d.Header, r)
+		for _, stamp := range d.Header.Fills[r.Type].Changed {
+			if r.Target != "" && r.Source != "" && !slices.Contains(stamps, stamp) {
+				stamps = append(stamps, stamp)
+			}
+		}
 		return nil
 	})
 	if err != nil {
@@ -166,6 +169,9 @@ func (a *app) printReview(ctx context.Context, d *docket.Docket, only []string, 
 	digest, err := d.Digest(ctx)
 	if err != nil {
 		return err
+	}
+	if len(stamps) > 0 {
+		fmt.Fprintln(out, a.wrap("The import sets "+strings.Join(stamps, " and ")+" of what it changes where nothing else does.", ""))
 	}
 	fmt.Fprintf(out, "%s shown. Decisions: %s.\n", count(shown, "finding"), tallyText(tally.Tally))
 	fmt.Fprintf(out, "Digest %s\n", digest[:16])
@@ -268,7 +274,7 @@ func (a *app) printFinding(h docket.Header, r decide.Reviewed) {
 			fmt.Fprintln(out, a.wrap("      "+strings.Join(parts, "; "), ""))
 		}
 		if filled := h.Fills[r.Type].New; r.Adds() && len(filled) > 0 && !match.Hopeless(r.Reasons) {
-			fmt.Fprintln(out, faint.Render(a.wrap("      the import gives it "+filledText(filled), "")))
+			fmt.Fprintln(out, a.wrap("      the import gives it "+filledText(filled), ""))
 		}
 	default:
 		a.printFields(h, r)
@@ -403,9 +409,13 @@ func (a *app) printRemovals(ctx context.Context, d *docket.Docket, only, types [
 	}
 	fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("Only in %s. An import never removes a record; whoever wants one gone removes it by hand, parts before their owners.", d.Header.Target), ""))
 	fmt.Fprintln(a.Out)
-	t := text.Table{Columns: []string{"record", "title", "decision"}}
+	t := text.Table{Columns: []string{"record", "title", "in " + d.Header.Source, "decision"}}
 	for _, r := range slices.Backward(list) { // referring records before those that they refer to
-		t.Add(r.Address, shorten(show.Harmless(r.Title), 40), standText(d.Header, r))
+		there := "not there"
+		if slices.Contains(r.Reasons, match.RetiredInSource) {
+			there = "out of scope"
+		}
+		t.Add(r.Address, shorten(show.Harmless(r.Title), 40), there, standText(d.Header, r))
 	}
 	a.printTable(t, "  ")
 	return nil

@@ -3,7 +3,6 @@ package engine
 import (
 	"slices"
 	"strings"
-	"unicode"
 
 	"anagram/internal/core/catalog"
 )
@@ -55,32 +54,95 @@ func wordsOf(text string) []word {
 func firstWord(text string) (word, int) {
 	switch c := text[0]; {
 	case strings.HasPrefix(text, "--"):
-		return word{}, through(text, "\n")
+		return word{}, through(text, 2, "\n")
 	case strings.HasPrefix(text, "/*"):
-		return word{}, through(text, "*/")
-	case c == '\'': // a doubled quote begins the next text at once
-		return word{}, through(text, "'")
-	case c == '"' || c == '`' || c == '[':
-		n := through(text, map[byte]string{'"': `"`, '`': "`", '[': "]"}[c])
-		return word{text: strings.Trim(text[:n], "\"`[]"), identifier: true, quoted: true}, n
-	case c == '_' || unicode.IsLetter(rune(c)) || c >= 0x80:
-		n := lengthOf(text, func(r rune) bool { return r == '_' || r == '$' || unicode.IsLetter(r) || unicode.IsDigit(r) })
+		return word{}, through(text, 2, "*/")
+	case c == '\'':
+		n, _ := quotedLength(text)
+		return word{}, n
+	case c == '"' || c == '`':
+		n, _ := quotedLength(text)
+		name := strings.TrimSuffix(text[1:n], text[:1])
+		return word{text: strings.ReplaceAll(name, text[:1]+text[:1], text[:1]), identifier: true, quoted: true}, n
+	case c == '[':
+		n := through(text, 1, "]")
+		return word{text: strings.TrimSuffix(text[1:n], "]"), identifier: true, quoted: true}, n
+	case strings.HasPrefix(text, "\ufeff"):
+		return word{}, 3
+	case nameSign(rune(c)):
+		n := lengthOf(text, func(r rune) bool { return r == '$' || nameSign(r) || r >= '0' && r <= '9' })
 		return word{text: text[:n], identifier: true}, n
-	case unicode.IsDigit(rune(c)):
-		return word{}, lengthOf(text, func(r rune) bool { return r == '.' || unicode.IsLetter(r) || unicode.IsDigit(r) })
-	case c == ' ' || c == '\n' || c == '\t' || c == '\r':
+	case c >= '0' && c <= '9':
+		return word{}, lengthOf(text, func(r rune) bool { return r == '.' || nameSign(r) || r >= '0' && r <= '9' })
+	case strings.ContainsRune(" \n\t\r\f", rune(c)):
 		return word{}, 1
 	default:
 		return word{text: text[:1]}, 1
 	}
 }
 
-// through gives the length of a text up to and with what closes it.
-func through(text, closing string) int {
-	if end := strings.Index(text[1:], closing); end >= 0 {
-		return 1 + end + len(closing)
+// nameSign reports whether a bare name can begin with a sign; a name may hold any that is
+// not ASCII.
+func nameSign(r rune) bool {
+	return r == '_' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= 0x80
+}
+
+// through gives the length of a text up to and with what closes it, looked for behind its
+// first bytes.
+func through(text string, after int, closing string) int {
+	if end := strings.Index(text[after:], closing); end >= 0 {
+		return after + end + len(closing)
 	}
 	return len(text)
+}
+
+// quotedLength gives the length of what a text begins with in quotes, which are doubled
+// inside.
+func quotedLength(text string) (n int, closed bool) {
+	for n := 1; n < len(text); n++ {
+		if text[n] != text[0] {
+			continue
+		}
+		if n+1 == len(text) || text[n+1] != text[0] {
+			return n + 1, true
+		}
+		n++
+	}
+	return len(text), false
+}
+
+// Triable reports whether the text of a rule is one expression and nothing more, so that it
+// can stand in a query.
+func Triable(text string) bool {
+	depth := 0
+	for i := 0; i < len(text); {
+		if strings.HasPrefix(text[i:], "--") || strings.HasPrefix(text[i:], "/*") || text[i] == 0 {
+			return false
+		}
+		w, n := firstWord(text[i:])
+		closed := text[i] != '[' || text[i+n-1] == ']'
+		if strings.IndexByte("'\"`", text[i]) >= 0 {
+			_, closed = quotedLength(text[i:])
+		}
+		if !closed {
+			return false
+		}
+		switch {
+		case w.identifier && !w.quoted && slices.Contains([]string{"SELECT", "WITH", "VALUES"}, strings.ToUpper(w.text)):
+			return false
+		case w.identifier:
+		case w.text == ";":
+			return false
+		case w.text == "(":
+			depth++
+		case w.text == ")":
+			if depth--; depth < 0 {
+				return false
+			}
+		}
+		i += max(1, n)
+	}
+	return depth == 0 && strings.TrimSpace(text) != ""
 }
 
 // lengthOf counts the bytes at the head of a text that are of one sort.

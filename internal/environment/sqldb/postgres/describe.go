@@ -89,6 +89,12 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 		ORDER BY 1, i.indexrelid, k.at`)
 }
 
+// onlyBuiltIn holds of a constraint k that neither itself nor the domains of its table's
+// columns call a function or an operator that somebody made: to try it would run that. What
+// comes with the server has no dependencies on record.
+const onlyBuiltIn = `NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_constraint'::regclass AND d.refclassid IN ('pg_proc'::regclass, 'pg_operator'::regclass)
+			AND (d.objid = k.oid OR d.objid IN (SELECT dk.oid FROM pg_constraint dk JOIN pg_attribute da ON da.atttypid = dk.contypid WHERE dk.contypid <> 0 AND da.attrelid = coalesce(nullif(k.conrelid, 0), c.oid))))`
+
 // describeRules reads check constraints, those of domains too, and the words of enumerations.
 func (d dialect) describeRules(ctx context.Context, q engine.Queryer, places map[string]catalog.Place) error {
 	err := engine.EachRow(ctx, q, func(rows *sql.Rows) error {
@@ -101,7 +107,7 @@ func (d dialect) describeRules(ctx context.Context, q engine.Queryer, places map
 	}, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || CASE WHEN strpos(c.relname, '.') > 0 THEN '"' || c.relname || '"' ELSE c.relname END, k.conname, pg_get_expr(k.conbin, k.conrelid),
 			(SELECT string_agg(a.attname, chr(1) ORDER BY a.attnum) FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum = ANY (k.conkey))
 		FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace
-		WHERE k.contype = 'c' AND cardinality(k.conkey) > 0 ORDER BY 1, 2`)
+		WHERE k.contype = 'c' AND cardinality(k.conkey) > 0 AND `+onlyBuiltIn+` ORDER BY 1, 2`)
 	if err != nil {
 		return err
 	}
@@ -115,7 +121,7 @@ func (d dialect) describeRules(ctx context.Context, q engine.Queryer, places map
 	}, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || CASE WHEN strpos(c.relname, '.') > 0 THEN '"' || c.relname || '"' ELSE c.relname END, k.conname, pg_get_expr(k.conbin, 0), a.attname
 		FROM pg_constraint k JOIN pg_attribute a ON a.atttypid = k.contypid AND a.attnum > 0 AND NOT a.attisdropped
 			JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
-		WHERE k.contype = 'c' AND k.contypid <> 0 AND c.relkind IN ('r', 'p', 'f') ORDER BY 1, 2`)
+		WHERE k.contype = 'c' AND k.contypid <> 0 AND c.relkind IN ('r', 'p', 'f') AND `+onlyBuiltIn+` ORDER BY 1, 2`)
 	if err != nil {
 		return err
 	}

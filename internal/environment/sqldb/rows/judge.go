@@ -4,13 +4,19 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
 	"anagram/internal/environment/sqldb/engine"
 )
+
+// plainType is a declared type that can stand in a cast. In some engines it is whatever text
+// somebody wrote there.
+var plainType = regexp.MustCompile(`^[\pL_"][\pL\pN_ ."]*(\([0-9 ,+-]*\))?[\pL ]*(\[\])*$`)
 
 // castTrial is Trial for engines that know the declared types in a cast.
 func castTrial(d engine.Dialect, columns []catalog.Column, rows int) string {
@@ -19,7 +25,7 @@ func castTrial(d engine.Dialect, columns []catalog.Column, rows int) string {
 		out[n] = fmt.Sprintf("SELECT %d AS anagram_row", n)
 		for _, c := range columns {
 			value := engine.Mark
-			if c.Declared != "" {
+			if plainType.MatchString(c.Declared) {
 				value = "CAST(" + engine.Mark + " AS " + c.Declared + ")"
 			}
 			out[n] += ", " + value + " AS " + d.Quote(c.Name)
@@ -41,6 +47,18 @@ func (s *session) Judge(ctx context.Context, place string, rule catalog.Rule, ro
 		columns[i], _ = p.Column(name)
 	}
 	refused := make([]bool, len(rows))
+	if s.can.Aside != nil && !engine.Triable(rule.Text) { // as somebody wrote it, not as the server says it
+		return refused, nil
+	}
+	q := s.q
+	if s.can.Aside != nil {
+		if s.aside == nil {
+			if s.aside, err = s.can.Aside(ctx); err != nil {
+				return nil, s.explain(err)
+			}
+		}
+		q = s.aside
+	}
 	var at []int
 	var args [][]any
 	for i, row := range rows {
@@ -58,7 +76,7 @@ func (s *session) Judge(ctx context.Context, place string, rule catalog.Rule, ro
 	const most = 100
 	for len(at) > 0 {
 		n := min(most, len(at))
-		if err := s.try(ctx, place, rule, columns, at[:n], args[:n], refused); err != nil {
+		if err := s.try(ctx, q, place, rule, columns, at[:n], args[:n], refused); err != nil {
 			return nil, err
 		}
 		at, args = at[n:], args[n:]
@@ -66,7 +84,10 @@ func (s *session) Judge(ctx context.Context, place string, rule catalog.Rule, ro
 	return refused, nil
 }
 
-func (s *session) try(ctx context.Context, place string, rule catalog.Rule, columns []catalog.Column, at []int, args [][]any, refused []bool) error {
+// trialTime bounds how long a rule is tried.
+const trialTime = 10 * time.Second
+
+func (s *session) try(ctx context.Context, q engine.Queryer, place string, rule catalog.Rule, columns []catalog.Column, at []int, args [][]any, refused []bool) error {
 	trial := castTrial(s.dialect, columns, len(at))
 	if s.can.Trial != nil {
 		trial = s.can.Trial(place, columns, len(at))
@@ -79,7 +100,9 @@ func (s *session) try(ctx context.Context, place string, rule catalog.Rule, colu
 	if err := s.guard(ctx, "SAVEPOINT anagram_rule"); err != nil {
 		return err
 	}
-	err := engine.EachRow(ctx, s.q, func(rows *sql.Rows) error {
+	brief, stop := context.WithTimeout(ctx, trialTime)
+	defer stop()
+	err := engine.EachRow(brief, q, func(rows *sql.Rows) error {
 		var n int
 		err := rows.Scan(&n)
 		if err == nil && n >= 0 && n < len(at) {
@@ -93,8 +116,11 @@ func (s *session) try(ctx context.Context, place string, rule catalog.Rule, colu
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	if !s.dialect.Refused(err) {
+	if !s.dialect.Refused(err) && brief.Err() == nil {
 		return s.explain(err)
+	}
+	if brief.Err() != nil && s.can.Aside != nil {
+		return nil // it takes too long to try
 	}
 	if err := s.guard(ctx, "ROLLBACK TO SAVEPOINT anagram_rule"); err != nil {
 		return err
@@ -107,7 +133,7 @@ func (s *session) try(ctx context.Context, place string, rule catalog.Rule, colu
 		return nil // the engine cannot try it; other checks say what does not fit
 	}
 	for i := range at {
-		if err := s.try(ctx, place, rule, columns, at[i:i+1], args[i:i+1], refused); err != nil {
+		if err := s.try(ctx, q, place, rule, columns, at[i:i+1], args[i:i+1], refused); err != nil {
 			return err
 		}
 	}

@@ -283,10 +283,10 @@ func (s *session) keysOf(ctx context.Context, m *environment.Model, f *form, own
 		if !in[n] {
 			continue
 		}
+		keys[n] = m.Shapes.Key(f.Name, parts)
 		if in[n], err = s.isIn(m, f, own, row); err != nil {
 			return nil, nil, err
 		}
-		keys[n] = m.Shapes.Key(f.Name, parts)
 	}
 	return keys, in, nil
 }

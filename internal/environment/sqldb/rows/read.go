@@ -59,7 +59,7 @@ func (s *session) read(ctx context.Context, m *environment.Model, r environment.
 	}
 	query := s.selectForm(f)
 	narrowed := f.only
-	if r.Outside != nil {
+	if r.Outside != nil || r.Left != nil {
 		narrowed = f.only[own:] // the outside ones are counted, so they have to be read
 	}
 	where, args := s.narrow(m, f, narrowed)
@@ -68,7 +68,7 @@ func (s *session) read(ctx context.Context, m *environment.Model, r environment.
 	}
 	var rows [][]any
 	flush := func() error {
-		err := s.build(ctx, m, f, own, rows, r.Outside, give)
+		err := s.build(ctx, m, f, own, rows, r, give)
 		rows = rows[:0]
 		return err
 	}
@@ -109,7 +109,7 @@ func (s *session) readKeys(ctx context.Context, m *environment.Model, f *form, o
 		if err != nil {
 			return err
 		}
-		if err := s.build(ctx, m, f, own, rows, r.Outside, give); err != nil {
+		if err := s.build(ctx, m, f, own, rows, r, give); err != nil {
 			return err
 		}
 	}
@@ -151,7 +151,7 @@ func (s *session) readOutside(ctx context.Context, m *environment.Model, f *form
 				outside = append(outside, rows[i])
 			}
 		}
-		if err := s.build(ctx, m, &all, 0, outside, nil, give); err != nil {
+		if err := s.build(ctx, m, &all, 0, outside, environment.Reading{}, give); err != nil {
 			return err
 		}
 	}
@@ -192,7 +192,7 @@ func (s *session) readReferring(ctx context.Context, m *environment.Model, f *fo
 		}
 		var rows [][]any
 		flush := func() error {
-			err := s.build(ctx, m, f, own, rows, r.Outside, give)
+			err := s.build(ctx, m, f, own, rows, r, give)
 			rows = rows[:0]
 			return err
 		}
@@ -253,7 +253,7 @@ func (s *session) readHolding(ctx context.Context, m *environment.Model, f *form
 		return err
 	}
 	for part := range slices.Chunk(rows, batch) {
-		if err := s.build(ctx, m, f, own, part, r.Outside, give); err != nil {
+		if err := s.build(ctx, m, f, own, part, r, give); err != nil {
 			return err
 		}
 	}
@@ -262,7 +262,7 @@ func (s *session) readHolding(ctx context.Context, m *environment.Model, f *form
 
 // build translates the references of some rows and makes records of them. The first own
 // conditions say which are outside, the others what was asked for.
-func (s *session) build(ctx context.Context, m *environment.Model, f *form, own int, rows [][]any, outside *int, give func(record.Record) error) error {
+func (s *session) build(ctx context.Context, m *environment.Model, f *form, own int, rows [][]any, r environment.Reading, give func(record.Record) error) error {
 	keys, in, err := s.keysOf(ctx, m, f, own, rows)
 	if err != nil {
 		return err
@@ -270,8 +270,13 @@ func (s *session) build(ctx context.Context, m *environment.Model, f *form, own 
 	kept := 0
 	for n := range rows {
 		if !in[n] {
-			if outside != nil {
-				*outside++
+			if r.Outside != nil {
+				*r.Outside++
+			}
+			if r.Left != nil && keys[n].Order() != "" {
+				if err := r.Left(keys[n]); err != nil {
+					return err
+				}
 			}
 			continue
 		}

@@ -21,6 +21,7 @@ type session struct {
 	dialect engine.Dialect
 	can     engine.Capabilities
 	q       engine.Queryer
+	aside   *sql.DB                  // where values are tried, nil before one is
 	places  map[string]catalog.Place // once described
 
 	keys     map[string]map[string]record.Key // see learnedBy: internal id -> key
@@ -88,6 +89,10 @@ func (s *session) close() {
 		_ = stmt.Close()
 	}
 	s.stmts = map[string]*sql.Stmt{}
+	if s.aside != nil {
+		_ = s.aside.Close()
+		s.aside = nil
+	}
 }
 
 // describe lists the places, from the database the first time.
