@@ -79,6 +79,15 @@ func TestTimesThatHaveAZoneOnOneSide(t *testing.T) {
 			got := lines(t, target, "SELECT CAST(due AS char(40)) FROM items WHERE code = 'A'")
 			assert.Equal(t, c.want, strings.TrimSuffix(strings.TrimSpace(strings.Join(got, "")), "+00"))
 			assert.Empty(t, totals(p.json(0, "match", "p", "--against", "target")))
+			// And back: what was agreed is known in this direction, too.
+			run(t, target, fmt.Sprintf("UPDATE items SET due = '%s' WHERE code = 'B'", strings.Replace(twin, "2026-01-15", "2026-02-15", 1)))
+			r = p.must(3, "match", "target", "--against", "source", "--name", "back")
+			back := p.review()["item/B"]
+			assert.Equal(t, "changed", back.Status)
+			assert.Equal(t, "source", back.Fields[0].Moved)
+			p.must(0, "approve", "*")
+			p.must(0, "import")
+			assert.Empty(t, totals(p.json(0, "match", "target", "--against", "source", "--name", "back2")))
 			// A zone that changed since the match changes what would be written.
 			run(t, source, "DELETE FROM items WHERE code = 'N'")
 			run(t, target, "DELETE FROM items WHERE code = 'N'")
@@ -235,4 +244,25 @@ func TestKeysThatTheTargetCallsTheSame(t *testing.T) {
 			})
 		}
 	}
+}
+
+// What was agreed on a field that is of another kind by now is not known, and nothing fails.
+func TestWhatWasAgreedInAnotherKind(t *testing.T) {
+	t.Parallel()
+	const tables = "CREATE TABLE units (code TEXT PRIMARY KEY, name TEXT); CREATE TABLE items (code TEXT PRIMARY KEY, unit TEXT, amount TEXT); INSERT INTO units VALUES ('g','g'),('kg','kg');"
+	const plain = "types:\n  unit: {at: units, key: [code]}\n  item: {at: items, key: [code]}\n"
+	p := newPlace(t, plain, tables+"INSERT INTO items VALUES ('A','g','1.50'),('B','g','few');", tables+"INSERT INTO items VALUES ('A','g','1.50'),('B','g','few');")
+	p.must(0, "match", "source", "--against", "target", "--name", "p")
+	p.write("catalog.yaml", "types:\n  unit: {at: units, key: [code]}\n  item: {at: items, key: [code], refers: {unit: {to: unit, by: key}}, as: {amount: decimal}}\n")
+	p.sql("source", "UPDATE items SET unit = 'kg', amount = '2.5'")
+	p.sql("target", "UPDATE items SET amount = '1.7'")
+	p.must(3, "match", "source", "--against", "target", "--name", "q")
+	f := p.review()
+	assert.Equal(t, "conflict", f["item/A"].Status, "amount was 1.5 as a text and is as a number")
+	assert.Equal(t, "changed", f["item/B"].Status)
+	moved := map[string]string{}
+	for _, field := range append(f["item/A"].Fields, f["item/B"].Fields...) {
+		moved[field.Field] += field.Moved + ";"
+	}
+	assert.Equal(t, map[string]string{"amount": "both;;", "unit": ";;"}, moved)
 }

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"time"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
@@ -67,7 +68,7 @@ func UpTo(p *parcel.Reader, source, typ string) string {
 
 // stream gives agreed records with other fields, of which only the keys are read until
 // they are loaded; nil where nothing is known of the type, or its key was another one.
-func stream(ctx context.Context, p *parcel.Reader, typ string, shapes record.Shapes, fields []record.Field) record.Stream {
+func stream(ctx context.Context, p *parcel.Reader, typ string, shapes record.Shapes, fields []record.Field, zones Zones) record.Stream {
 	if p == nil {
 		return nil
 	}
@@ -78,7 +79,7 @@ func stream(ctx context.Context, p *parcel.Reader, typ string, shapes record.Sha
 	return func(yield func(record.Record, error) bool) {
 		for rec, err := range p.Heads(ctx, typ) {
 			if err == nil {
-				rec, err = lazily(t, rec, fields)
+				rec = lazily(t, rec, fields, zones)
 			}
 			if !yield(rec, err) || err != nil {
 				return
@@ -87,20 +88,24 @@ func stream(ctx context.Context, p *parcel.Reader, typ string, shapes record.Sha
 	}
 }
 
-// lazily is sides.Project for a record of which so far only the key may be there.
-func lazily(t parcel.Type, rec record.Record, fields []record.Field) (record.Record, error) {
+// Zones are those of times without zone of the target and of the source, nil where they are
+// not known.
+type Zones struct{ Here, There *time.Location }
+
+// lazily is sides.Known for a record of which so far only the key may be there.
+func lazily(t parcel.Type, rec record.Record, fields []record.Field, zones Zones) record.Record {
 	load := rec.Load
 	if load == nil {
-		return sides.Project(t, rec, fields)
+		return sides.Known(t, rec, fields, zones.Here, zones.There)
 	}
 	rec.Load = func(r *record.Record) error {
 		err := load(r)
 		if err == nil {
-			*r, err = sides.Project(t, *r, fields)
+			*r = sides.Known(t, *r, fields, zones.Here, zones.There)
 		}
 		return err
 	}
-	return rec, nil
+	return rec
 }
 
 // loaded completes a record.

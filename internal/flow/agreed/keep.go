@@ -29,6 +29,7 @@ type Between struct {
 	Shapes         record.Shapes
 	Fields         map[string][]record.Field // by type, those of Written.Record
 	Names          *pairing.Names            // pairs as they were, nil for none
+	Zones          Zones
 }
 
 // Keep remembers that both sides now have what was written, in whatever order it comes.
@@ -81,7 +82,7 @@ func (w *Writing) overlay(ctx context.Context, typ string, b Between, scratch st
 	out := w.out.Type(typ, fields)
 	defer out.Discard()
 	add, finish := out.Add, func() error { return nil }
-	before := stream(ctx, w.old, typ, b.Shapes, fields)
+	before := stream(ctx, w.old, typ, b.Shapes, fields, b.Zones)
 	if b.Names.Touches(typ) {
 		keyed := newRekeyed(scratch, typ, fields, b.Shapes)
 		defer keyed.sorter.Close()

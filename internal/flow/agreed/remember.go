@@ -19,6 +19,7 @@ type Compared struct {
 	ExportedAt string         // when the source was read
 	Whole      bool           // both sides were read whole
 	Scratch    string
+	Zones      Zones
 }
 
 // Type gives the agreed records of a type by the source's keys, nil where nothing is
@@ -33,7 +34,7 @@ func Type(ctx context.Context, known *parcel.Reader, w *Writing, c Compared) (re
 			return nil, r, err
 		}
 	}
-	records := stream(ctx, known, c.Type, c.Shapes, r.fields)
+	records := stream(ctx, known, c.Type, c.Shapes, r.fields, c.Zones)
 	if c.Names.Touches(c.Type) {
 		r.keyed = newRekeyed(c.Scratch, c.Type, r.fields, c.Shapes)
 		records = bySource(c.Scratch, records, c.Names, c.Type, r.fields, c.Shapes)

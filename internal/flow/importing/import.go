@@ -300,7 +300,7 @@ func remember(ctx context.Context, s *session.Session, r Ready, rest Rest) error
 	if err != nil {
 		return err
 	}
-	between := agreed.Between{Source: h.Source, Target: h.Target, ExportedAt: h.ExportedAt, Catalog: r.Model.Catalog, Shapes: h.Keys, Names: names, Fields: map[string][]record.Field{}}
+	between := agreed.Between{Source: h.Source, Target: h.Target, ExportedAt: h.ExportedAt, Catalog: r.Model.Catalog, Shapes: h.Keys, Names: names, Fields: map[string][]record.Field{}, Zones: agreed.Zones{Here: r.Model.Here, There: r.Model.There}}
 	for _, t := range r.Docket.Types {
 		between.Fields[t.Name] = t.Fields
 	}

@@ -175,7 +175,7 @@ func matchType(ctx context.Context, c compared, t *catalog.Type, pt parcel.Type,
 	}
 	defer target.sorter.Close()
 	known, remember, err := agreed.Type(ctx, c.known, c.remembers, agreed.Compared{Type: t.Name, Fields: fields, Shapes: c.model.Shapes, Names: c.agreedNames,
-		ExportedAt: c.parcel.Manifest.ExportedAt, Whole: pt.Whole && len(c.selection.LeaveOut) == 0, Scratch: c.scratch})
+		ExportedAt: c.parcel.Manifest.ExportedAt, Whole: pt.Whole && len(c.selection.LeaveOut) == 0, Scratch: c.scratch, Zones: agreed.Zones{Here: c.model.Here, There: c.model.There}})
 	defer remember.Discard()
 	if err != nil {
 		return err

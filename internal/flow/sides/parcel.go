@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
@@ -114,16 +115,52 @@ func Project(t parcel.Type, rec record.Record, fields []record.Field) (record.Re
 			continue
 		}
 		v := rec.Values[at]
-		if v.Kind() != field.Kind && !v.IsNull() && !v.IsAbsent() {
-			converted, err := record.Parse(field.Kind, v.Text())
-			if err != nil {
-				return out, fmt.Errorf("field %s holds %s, not %s: %w", field.Name, v.Kind(), field.Kind, err)
-			}
-			v = converted
+		var err error
+		if out.Values[i], err = as(field, v); err != nil {
+			return out, fmt.Errorf("field %s holds %s, not %s: %w. Export again", field.Name, v.Kind(), field.Kind, err)
 		}
-		out.Values[i] = v
 	}
 	return out, nil
+}
+
+// as brings a value to the kind of a field, where both are plain.
+func as(field record.Field, v record.Value) (record.Value, error) {
+	apart := []record.Kind{record.Reference, record.Woven, record.Bytes}
+	switch {
+	case v.Kind() == field.Kind || v.IsNull() || v.IsAbsent():
+		return v, nil
+	case slices.Contains(apart, v.Kind()) || slices.Contains(apart, field.Kind):
+		return v, errors.New("one is not told by the other")
+	default:
+		return record.Parse(field.Kind, v.Text())
+	}
+}
+
+// Known brings what was agreed to other fields as Project does. The zone is that of times
+// without one. What cannot be brought there, as the catalog says otherwise now, is not known.
+func Known(t parcel.Type, rec record.Record, fields []record.Field, here, there *time.Location) record.Record {
+	out := rec
+	out.Values = make([]record.Value, len(fields))
+	for i, field := range fields {
+		out.Values[i] = record.AbsentValue()
+		at := record.FieldAt(t.Fields, field.Name)
+		if at < 0 {
+			continue
+		}
+		v, err := rec.Values[at], error(nil)
+		switch {
+		case v.Kind() == record.LocalTimestamp && field.Kind == record.Timestamp && here != nil:
+			v, err = v.AtZone(here)
+		case v.Kind() == record.Timestamp && field.Kind == record.LocalTimestamp && there != nil:
+			v, err = v.InZone(there)
+		default:
+			v, err = as(field, v)
+		}
+		if err == nil {
+			out.Values[i] = v
+		}
+	}
+	return out
 }
 
 // Locate tells for each key how many records have it.

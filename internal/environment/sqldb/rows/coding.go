@@ -14,6 +14,7 @@ import (
 // decode brings what a column holds to a kind.
 func (s *session) decode(m *environment.Model, of *catalog.Type, stored any, kind record.Kind, c catalog.Column) (record.Value, error) {
 	natural := s.natural(of, c)
+	c.Kind = natural
 	switch {
 	case kind == record.Timestamp && natural == record.LocalTimestamp:
 		v, err := s.dialect.Decode(stored, natural, c)
@@ -41,6 +42,7 @@ func (s *session) decode(m *environment.Model, of *catalog.Type, stored any, kin
 // encode gives what to store in a column for a value that is no reference.
 func (s *session) encode(m *environment.Model, of *catalog.Type, v record.Value, c catalog.Column) (any, error) {
 	natural := s.natural(of, c)
+	c.Kind = natural
 	var err error
 	switch {
 	case v.Kind() == record.Timestamp && natural == record.LocalTimestamp:

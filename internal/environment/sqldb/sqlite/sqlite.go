@@ -181,7 +181,7 @@ func (dialect) Decode(stored any, kind record.Kind, c catalog.Column) (record.Va
 		if kind == record.Boolean && (v == "0" || v == "1") {
 			return record.BooleanValue(v == "1"), nil
 		}
-		if kind != record.Bytes {
+		if kind != record.Bytes && (kind != record.Text || c.Kind != record.Bytes) {
 			return record.Parse(kind, v)
 		}
 	case []byte:
