@@ -84,7 +84,7 @@ func TestOnlyWhatWasApprovedChanges(t *testing.T) {
 					"INSERT INTO other SELECT id, code, code, f2, extra FROM items", "UPDATE other SET f1 = 't' WHERE code = 'A'", "UPDATE other SET f1 = 's' WHERE code = 'C'",
 					"DROP TABLE items", "ALTER TABLE other RENAME TO items"}
 			},
-			says: "UNIQUE constraint failed: items.f1", want: "A,t,t,e B,B,t,e C,s,t,e"},
+			says: "another record has the same values, which have to be unique: items.f1", want: "A,t,t,e B,B,t,e C,s,t,e"},
 		"what the catalog holds unique": {catalog: ", unique: [[f1]]",
 			target: func(string) []string {
 				return []string{"INSERT INTO items (id, code, f1, f2, extra) VALUES (9, 'Z', 's', 't', 'e')"}

@@ -33,6 +33,47 @@ func (t *Type) MeansOther(was *Type, when string) error {
 	return nil
 }
 
+// Describes says in what the fields that a file gives a type, those of its key first, are not
+// what the catalog describes, nil where they are: a file is not believed in what a key is, or
+// what a field refers to.
+func (t *Type) Describes(shape, fields []record.Field) error {
+	names := make([]string, len(shape))
+	for i, field := range shape {
+		names[i] = field.Name
+	}
+	if !slices.Equal(names, t.Key) {
+		return fmt.Errorf("the key of %s is %v, and not %q", t.Name, t.Key, names)
+	}
+	seen := map[string]bool{}
+	for _, field := range slices.Concat(shape, fields) {
+		if seen[field.Name] {
+			return fmt.Errorf("field %q of %s stands twice", field.Name, t.Name)
+		}
+		seen[field.Name] = true
+		var described record.Field
+		ref, refers := t.Refers[field.Name]
+		if refers {
+			ref.field(&described)
+		}
+		is := field.Kind == record.Reference || field.Kind == record.Woven
+		if is != refers || refers && field.Kind != described.Kind || field.Refers != described.Refers || !slices.Equal(field.Among, described.Among) {
+			return fmt.Errorf("field %q of %s is %s, and not what the catalog says", field.Name, t.Name, kindText(field))
+		}
+		if slices.Contains(t.Key, field.Name) && field.Rule != t.Rules[field.Name] {
+			return fmt.Errorf("key field %q of %s is compared %s, and not %s", field.Name, t.Name, ruleText(field.Rule), ruleText(t.Rules[field.Name]))
+		}
+	}
+	return nil
+}
+
+// kindText names what a field is.
+func kindText(f record.Field) string {
+	if to := append(slices.Clone(f.Among), f.Refers); f.Kind == record.Reference {
+		return "a reference to " + strings.Trim(strings.Join(to, " or "), " or")
+	}
+	return f.Kind.String()
+}
+
 // SameAs reports whether a type is described as another time, apart from what only people
 // see.
 func (t *Type) SameAs(was *Type) bool {

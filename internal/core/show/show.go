@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
-	"unicode"
 
 	"github.com/dustin/go-humanize/english"
 
@@ -45,23 +44,6 @@ func Readable(text *string) string {
 	default:
 		return Harmless(*text)
 	}
-}
-
-// Harmless writes control characters, line breaks too, as escapes that can be seen.
-func Harmless(text string) string {
-	if !strings.ContainsFunc(text, unicode.IsControl) {
-		return text
-	}
-	var out strings.Builder
-	for _, r := range text {
-		if unicode.IsControl(r) {
-			quoted := strconv.QuoteRune(r)
-			out.WriteString(quoted[1 : len(quoted)-1])
-		} else {
-			out.WriteRune(r)
-		}
-	}
-	return out.String()
 }
 
 // Count writes a number with its noun: one, or several where it is not 1. Where several is

@@ -11,6 +11,7 @@ import (
 
 	"github.com/zalando/go-keyring"
 
+	"anagram/internal/core/show"
 	"anagram/internal/environment"
 )
 
@@ -58,7 +59,7 @@ func (s PasswordSource) Find(ctx context.Context, environmentName string) (strin
 	case s.Keystore != "":
 		value, err := keyring.Get(keystoreService, s.Keystore)
 		if errors.Is(err, keyring.ErrNotFound) {
-			return fail("the key store has no password for it.", "Keep one there with: anagram env login "+environmentName, err)
+			return fail("the key store has no password for it.", "Keep one there with: anagram env login "+show.Arg(environmentName), err)
 		}
 		if err != nil {
 			return fail("the operating system's key store cannot be reached.", "Use another way in password:, such as {file: PATH}.", err)

@@ -347,6 +347,10 @@ func sameKeys(p *parcel.Reader, c *catalog.Catalog, name string) error {
 		if changed := now.MeansOther(was, "when the parcel was exported"); changed != nil {
 			return session.Usage("%s says %v. Export again, then match", name, changed)
 		}
+		pt, _ := p.Manifest.Type(was.Name)
+		if wrong := now.Describes(p.Manifest.Keys[was.Name], pt.Fields); wrong != nil {
+			return session.Usage("%s: parcel.json does not fit %s: %v. Export again, then match", p.Path(), name, wrong)
+		}
 	}
 	return nil
 }

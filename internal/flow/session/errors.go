@@ -26,13 +26,15 @@ type CatalogError struct {
 	Problems    []catalog.Problem
 }
 
-func (e *CatalogError) Error() string {
-	var out strings.Builder
-	fmt.Fprintf(&out, "The catalog does not hold in %s:", e.Environment)
+func (e *CatalogError) Error() string { return strings.Join(e.Lines(), "\n") }
+
+// Lines gives what is wrong, a line each.
+func (e *CatalogError) Lines() []string {
+	out := []string{fmt.Sprintf("The catalog does not hold in %s:", e.Environment)}
 	for _, p := range e.Problems {
-		fmt.Fprintf(&out, "\n  %s line %d, %s: %s", e.Catalog, p.Line, p.Type, p.Message)
+		out = append(out, fmt.Sprintf("  %s line %d, %s: %s", e.Catalog, p.Line, p.Type, p.Message))
 	}
-	return out.String()
+	return out
 }
 
 // BlockedError is a whole docket that may not be imported.
@@ -41,13 +43,15 @@ type BlockedError struct {
 	Checks []check.Check
 }
 
-func (e *BlockedError) Error() string {
-	var out strings.Builder
-	fmt.Fprintf(&out, "Docket %d is blocked; nothing was written.", e.Docket)
+func (e *BlockedError) Error() string { return strings.Join(e.Lines(), "\n") }
+
+// Lines gives what blocks, a line each.
+func (e *BlockedError) Lines() []string {
+	out := []string{fmt.Sprintf("Docket %d is blocked; nothing was written.", e.Docket)}
 	for _, c := range e.Checks {
-		fmt.Fprintf(&out, "\n  %s: %s %s", c.Code, c.Message, c.Mend)
+		out = append(out, fmt.Sprintf("  %s: %s %s", c.Code, c.Message, c.Mend))
 	}
-	return out.String()
+	return out
 }
 
 // UnknownType refuses a word that is no record type, with the nearest that is.

@@ -19,6 +19,7 @@ import (
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
+	"anagram/internal/core/show"
 	"anagram/internal/files/safe"
 )
 
@@ -75,7 +76,7 @@ func Open(path string) (*Reader, error) {
 		return nil, err
 	}
 	if info.IsDir() && safe.Pending(path) {
-		return nil, &Error{Parcel: path, Message: "putting its new files into place was interrupted; finish it with: anagram parcel reseal " + path + " --note TEXT"}
+		return nil, &Error{Parcel: path, Message: "putting its new files into place was interrupted; finish it with: anagram parcel reseal " + show.Arg(path) + " --note TEXT"}
 	}
 	if info.IsDir() {
 		r.files, err = openFolder(path)

@@ -20,6 +20,7 @@ import (
 
 	"anagram/internal/flow/session"
 	"anagram/internal/store/workspace"
+	"anagram/internal/ui/text"
 )
 
 // Streams is what a run of the program has of the outside.
@@ -34,7 +35,9 @@ type Streams struct {
 
 // app is one run of the program.
 type app struct {
-	Streams
+	Streams      // Out and Err are screens
+	rawOut       io.Writer
+	rawErr       io.Writer
 	workspaceDir string
 	json         bool
 	quiet        bool
@@ -46,7 +49,8 @@ type app struct {
 
 // Run runs the program and gives its exit code.
 func Run(ctx context.Context, s Streams, args []string) int {
-	a := &app{Streams: s}
+	a := &app{Streams: s, rawOut: s.Out, rawErr: s.Err}
+	a.Out, a.Err = text.NewScreen(s.Out), text.NewScreen(s.Err)
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(s.In)

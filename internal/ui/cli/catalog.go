@@ -50,7 +50,7 @@ has a comment with its reason. Columns that look like secrets are not looked at.
 			}
 			fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("Drafted %s from %s into %s, with %s to confirm; %s left out.",
 				count(len(d.Types), "record type"), given[0], out, count(guesses, "guess"), count(len(d.LeftOut), "table")), ""))
-			a.next("read " + out + ", then: anagram catalog check " + given[0])
+			a.next("read "+out+", then: anagram catalog check", arg(given[0]))
 			return nil
 		}),
 	}
@@ -243,7 +243,7 @@ their releases and the settings that must agree are compared as well.`,
 				fmt.Fprintln(a.out(), a.wrap(fmt.Sprintf("%s %s: %s %s", tone(string(c.Level)), c.Code, c.Message, c.Mend), "  "))
 			}
 			if codeOfResult(reports) == exitDone && len(reports.Environments) > 0 {
-				a.next("anagram export " + reports.Environments[0].Environment)
+				a.next("anagram export", arg(reports.Environments[0].Environment))
 			}
 			return nil
 		}),
@@ -266,9 +266,9 @@ func (a *app) printCheck(s *session.Session, r fit.CatalogReport) map[string]any
 	}
 	if !a.json {
 		if broken == 0 {
-			fmt.Fprintf(a.Out, "%s: the catalog holds for all %s, %s read.\n", r.Environment, count(len(r.Records), "record type"), count(records, "record"))
+			printf(a.Out, "%s: the catalog holds for all %s, %s read.\n", r.Environment, count(len(r.Records), "record type"), count(records, "record"))
 		} else {
-			fmt.Fprintf(a.Out, "%s: %s\n", r.Environment, count(broken, "problem"))
+			printf(a.Out, "%s: %s\n", r.Environment, count(broken, "problem"))
 		}
 		for _, p := range r.Problems {
 			level := ""

@@ -103,11 +103,11 @@ func (a *app) printDecided(r decide.Request, h docket.Header, result decide.Resu
 	}
 	switch r.Take {
 	case decide.TakeSource:
-		fmt.Fprintf(a.Out, "%s of docket %d approved with the values of %s%s.\n", what, h.Number, h.Source, of)
+		printf(a.Out, "%s of docket %d approved with the values of %s%s.\n", what, h.Number, h.Source, of)
 	case decide.TakeTarget:
-		fmt.Fprintf(a.Out, "%s of docket %d settled: %s keeps its values%s.\n", what, h.Number, h.Target, of)
+		printf(a.Out, "%s of docket %d settled: %s keeps its values%s.\n", what, h.Number, h.Target, of)
 	default:
-		fmt.Fprintf(a.Out, "%s of docket %d %s%s.\n", what, h.Number, r.Decision, of)
+		printf(a.Out, "%s of docket %d %s%s.\n", what, h.Number, r.Decision, of)
 	}
 	if result.Kept > 0 {
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s decided otherwise before: left as decided. Name a record in full, or use --again, to decide anew.", count(result.Kept, "finding")), "  "))
@@ -125,11 +125,11 @@ func (a *app) printDecided(r decide.Request, h docket.Header, result decide.Resu
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s passed over: only the target changed them, so nothing is proposed. --take source takes the source's values all the same.", count(n, "target-edit finding")), "  "))
 	}
 	if len(result.Blocked) > 0 {
-		fmt.Fprintf(a.Out, "%s cannot be imported as things stand:\n", count(len(result.Blocked), "approved record"))
+		printf(a.Out, "%s cannot be imported as things stand:\n", count(len(result.Blocked), "approved record"))
 		const most = 10
 		for i, b := range result.Blocked {
 			if i == most {
-				fmt.Fprintf(a.Out, "  and %d more; see: anagram review %d\n", len(result.Blocked)-most, h.Number)
+				printf(a.Out, "  and %d more; see: anagram review %d\n", len(result.Blocked)-most, h.Number)
 				break
 			}
 			for _, c := range b.Checks {
@@ -137,7 +137,7 @@ func (a *app) printDecided(r decide.Request, h docket.Header, result decide.Resu
 			}
 		}
 	}
-	fmt.Fprintf(a.Out, "Decisions in docket %d: %s.\n", h.Number, tallyText(summary.Tally))
+	printf(a.Out, "Decisions in docket %d: %s.\n", h.Number, tallyText(summary.Tally))
 	a.nextStep(summary)
 	return nil
 }
@@ -149,7 +149,7 @@ func (a *app) nextStep(s docket.Summary) {
 	rehearsed := len(s.Runs) > 0 && s.Runs[len(s.Runs)-1].Outcome == docket.Rehearsed
 	switch {
 	case imported:
-		a.next(fmt.Sprintf("anagram match %s --against %s", quoteArg(s.Header.Parcel), s.Header.Target))
+		a.next("anagram match", arg(s.Header.Parcel), "--against", arg(s.Header.Target))
 	case s.Tally.Open > s.Tally.Stuck:
 		a.next(fmt.Sprintf("anagram approve %d PATTERN, or decline, or hold", n))
 	case s.Tally.Approved > 0 && rehearsed:
@@ -158,12 +158,4 @@ func (a *app) nextStep(s docket.Summary) {
 		// Conflicts wait for another match; what is approved need not.
 		a.next(fmt.Sprintf("anagram import %d --rehearse", n))
 	}
-}
-
-// quoteArg quotes an argument for a shell where it must be.
-func quoteArg(text string) string {
-	if strings.ContainsAny(text, " *?'\"$") {
-		return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"
-	}
-	return text
 }

@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"anagram/internal/core/show"
 	"anagram/internal/demo"
 	"anagram/internal/flow/session"
 )
@@ -137,7 +138,7 @@ func (a *app) runDemo(ctx context.Context, keep string, dataOnly, unequal bool) 
 			return err
 		}
 		fmt.Fprintln(out, a.wrap(fmt.Sprintf("Made a workspace of Fernhollow Diagnostics in %s, with its two databases. They were last brought to the same state in March; Anagram knows what they had in common then.", keep), ""))
-		a.next("cd " + quoteArg(keep) + " && anagram env test")
+		a.next("cd", arg(keep), "&& anagram env test")
 		return nil
 	}
 	fmt.Fprintln(out, a.wrap("Anagram at work, on made-up data in "+dir+".", ""))
@@ -155,10 +156,10 @@ func (a *app) runDemo(ctx context.Context, keep string, dataOnly, unequal bool) 
 	if _, err := a.runSteps(ctx, dir, rest, n); err != nil {
 		return err
 	}
-	fmt.Fprintf(out, "\n%s\n", faint.Render(strings.Repeat("─", min(a.width(), 80))))
+	printf(out, "\n%s\n", faint.Render(strings.Repeat("─", min(a.width(), 80))))
 	switch {
 	case keep != "":
-		fmt.Fprintf(out, "Everything is kept in %s. Go on by hand there:\n  cd %s\n  anagram status\n", dir, quoteArg(keep))
+		printf(out, "Everything is kept in %s. Go on by hand there:\n  cd %s\n  anagram status\n", dir, show.Arg(keep))
 	case unequal:
 		fmt.Fprintln(out, a.wrap("The whole job: anagram demo", ""))
 	default:
@@ -177,13 +178,13 @@ func (a *app) runSteps(ctx context.Context, dir string, steps []step, n int) (in
 				return n, err
 			}
 		}
-		fmt.Fprintf(out, "\n%s\n", faint.Render(strings.Repeat("─", min(a.width(), 80))))
+		printf(out, "\n%s\n", faint.Render(strings.Repeat("─", min(a.width(), 80))))
 		fmt.Fprintln(out, a.wrap(fmt.Sprintf("%s %s", strong.Render(fmt.Sprintf("%d.", n)), s.why), ""))
 		for j, command := range s.commands {
 			if err := ctx.Err(); err != nil {
 				return n, err
 			}
-			fmt.Fprintf(out, "\n%s\n", strong.Render(s.who+"> anagram "+command))
+			printf(out, "\n%s\n", strong.Render(s.who+"> anagram "+command))
 			code := a.runAs(ctx, s.who, dir, command)
 			if j == len(s.commands)-1 && code != s.code {
 				return n, fmt.Errorf("the demo expected exit code %d of: anagram %s; it was %d", s.code, command, code)
@@ -204,7 +205,7 @@ func (a *app) inMarch() *app {
 // leaving more of it than what both sides agreed on, and lets the months since pass.
 func (a *app) demoData(ctx context.Context, dir string, unequal bool) error {
 	quiet := a.inMarch()
-	quiet.Out = io.Discard
+	quiet.rawOut = io.Discard
 	for _, command := range []string{"match sandbox --against production --name march", "approve *", "import"} {
 		if code := quiet.runAs(ctx, demo.Administrator, dir, command); code != 0 && code != exitOpen {
 			return fmt.Errorf("making the data failed at: anagram %s", command)
@@ -222,7 +223,7 @@ func (a *app) demoData(ctx context.Context, dir string, unequal bool) error {
 // output, so that they stay in order.
 func (a *app) runAs(ctx context.Context, who, dir, command string) int {
 	inner := a.Streams
-	inner.Dir, inner.Err = dir, a.Out
+	inner.Dir, inner.Out, inner.Err = dir, a.rawOut, a.rawOut
 	inner.Environ = append([]string{"ANAGRAM_USER=" + who}, a.Environ...)
 	given := splitWords(command)
 	if a.noColor {

@@ -71,8 +71,8 @@ otherwise it is the first line of standard input.`,
 			if a.json {
 				return a.printJSON(map[string]any{"environment": given[0], "kept": true})
 			}
-			fmt.Fprintf(a.Out, "The password of %s is kept in the key store.\n", given[0])
-			a.next("anagram env test " + given[0])
+			printf(a.Out, "The password of %s is kept in the key store.\n", given[0])
+			a.next("anagram env test", arg(given[0]))
 			return nil
 		}),
 	}
@@ -80,7 +80,7 @@ otherwise it is the first line of standard input.`,
 
 func (a *app) readPassword(name string) (string, error) {
 	if f, ok := a.In.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		fmt.Fprintf(a.Err, "Password of %s: ", name)
+		printf(a.Err, "Password of %s: ", name)
 		text, err := term.ReadPassword(int(f.Fd()))
 		fmt.Fprintln(a.Err)
 		return string(text), err
@@ -122,7 +122,7 @@ func (a *app) envTestCommand() *cobra.Command {
 							who = " as " + r.About.Account
 						}
 						fmt.Fprintln(out, a.wrap(fmt.Sprintf("reached      %s: %s%s, %s, %s", r.Name, r.About.Product, who, r.About.Rights, count(len(r.About.Places), "table")), "             "))
-						fmt.Fprintf(out, "             %s\n", r.About.Address)
+						printf(out, "             %s\n", r.About.Address)
 						for _, no := range []struct {
 							what   string
 							places []string
@@ -136,7 +136,7 @@ func (a *app) envTestCommand() *cobra.Command {
 							if r.About.Ahead < 0 {
 								side = "behind"
 							}
-							fmt.Fprintf(out, "             its clock is %s %s this machine's\n", ahead.Round(time.Second), side)
+							printf(out, "             its clock is %s %s this machine's\n", ahead.Round(time.Second), side)
 						}
 					}
 				}

@@ -43,11 +43,36 @@ func (a *app) exit(err error) int {
 	if code == exitInterrupted {
 		text = "Interrupted. Nothing is half-written; the same command can be run again."
 	}
-	fmt.Fprintln(a.Err, a.wrap("anagram: "+text, ""))
+	for _, line := range linesOf(err, text) {
+		fmt.Fprintln(a.Err, a.wrap(line, ""))
+	}
 	if code == exitUsage && !a.ran {
 		fmt.Fprintln(a.Err, "See: anagram help")
 	}
 	return code
+}
+
+// linesOf gives an error's text in the lines that it has by itself: several errors, or one
+// that lists what is wrong. Whatever else breaks a line is data.
+func linesOf(err error, text string) []string {
+	var listing interface{ Lines() []string }
+	if several, ok := err.(interface{ Unwrap() []error }); ok && text == err.Error() {
+		var out []string
+		for i, one := range several.Unwrap() {
+			lines := linesOf(one, one.Error())
+			if i > 0 {
+				lines[0] = strings.TrimPrefix(lines[0], "anagram: ")
+			}
+			out = append(out, lines...)
+		}
+		return out
+	}
+	if errors.As(err, &listing) && listing.(error).Error() == text {
+		lines := slices.Clone(listing.Lines())
+		lines[0] = "anagram: " + lines[0]
+		return lines
+	}
+	return []string{"anagram: " + text}
 }
 
 // codeOf gives the exit code that follows from what a command found, or from the type of

@@ -142,20 +142,20 @@ func (a *app) printExport(result export.Result) error {
 	if len(m.Files) > 0 {
 		text += ", with " + count(len(m.Files), "attachment")
 	}
-	fmt.Fprintf(a.Out, "%s\n\n", a.wrap(text+".", ""))
+	printf(a.Out, "%s\n\n", a.wrap(text+".", ""))
 	printTypeCounts(a, m)
 	printReferred(a, m)
 	if len(result.Unstamped) > 0 {
-		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("\nWithout stamps, so all of their records are chosen: %s.", strings.Join(result.Unstamped, ", ")), ""))
+		fmt.Fprintln(a.Out, "\n"+a.wrap(fmt.Sprintf("Without stamps, so all of their records are chosen: %s.", strings.Join(result.Unstamped, ", ")), ""))
 	}
 	if len(result.NeverBrought) > 0 {
-		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("\nIn no import so far, so all of their records are chosen: %s.", strings.Join(result.NeverBrought, ", ")), ""))
+		fmt.Fprintln(a.Out, "\n"+a.wrap(fmt.Sprintf("In no import so far, so all of their records are chosen: %s.", strings.Join(result.NeverBrought, ", ")), ""))
 	}
 	if len(result.UnstampedParts) > 0 {
-		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("\nParts without stamps, taken only with an owner that is taken: %s.", strings.Join(result.UnstampedParts, ", ")), ""))
+		fmt.Fprintln(a.Out, "\n"+a.wrap(fmt.Sprintf("Parts without stamps, taken only with an owner that is taken: %s.", strings.Join(result.UnstampedParts, ", ")), ""))
 	}
-	fmt.Fprintf(a.Out, "\n%s (%s)\n", result.File, size(result.Bytes))
-	a.next("anagram match " + quoteArg(m.Name) + " --against ENVIRONMENT")
+	printf(a.Out, "\n%s (%s)\n", result.File, size(result.Bytes))
+	a.next("anagram match", arg(m.Name), "--against ENVIRONMENT")
 	return nil
 }
 
@@ -172,7 +172,7 @@ func printReferred(a *app, m parcel.Manifest) {
 		if n == 1 {
 			verb = "is"
 		}
-		fmt.Fprintf(a.Out, "\n%s\n", a.wrap(fmt.Sprintf("%s %s only referred to and not in the parcel.", count(n, "record"), verb), ""))
+		printf(a.Out, "\n%s\n", a.wrap(fmt.Sprintf("%s %s only referred to and not in the parcel.", count(n, "record"), verb), ""))
 	}
 }
 

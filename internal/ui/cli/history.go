@@ -131,8 +131,8 @@ func (a *app) printDocketHistory(ctx context.Context, d *docket.Docket) error {
 		return err
 	}
 	a.printHeader(d.Header)
-	fmt.Fprintf(a.Out, "Digest %s\n", digest[:16])
-	fmt.Fprintf(a.Out, "Decisions: %s.\n", tallyText(s.Tally))
+	printf(a.Out, "Digest %s\n", digest[:16])
+	printf(a.Out, "Decisions: %s.\n", tallyText(s.Tally))
 	if len(s.Runs) == 0 {
 		fmt.Fprintln(a.Out, "Nothing of it has been imported or rehearsed.")
 		return nil
@@ -145,15 +145,15 @@ func (a *app) printDocketHistory(ctx context.Context, d *docket.Docket) error {
 	a.printTable(t, "  ")
 	for _, r := range s.Runs {
 		if r.Message != "" {
-			fmt.Fprintf(a.Out, "\nWhy the %s of %s ended as it did:\n", r.Kind, when(r.StartedAt))
-			fmt.Fprintln(a.Out, a.wrap("  "+r.Message, "  "))
+			printf(a.Out, "\nWhy the %s of %s ended as it did:\n", r.Kind, when(r.StartedAt))
+			fmt.Fprintln(a.Out, a.wrap("  "+strings.ReplaceAll(r.Message, "\n", " "), "  "))
 		}
 		left, err := d.Outcomes(ctx, r.Seq, "left-out")
 		if err != nil {
 			return err
 		}
 		if len(left) > 0 {
-			fmt.Fprintf(a.Out, "\nLeft out of the %s of %s:\n", r.Kind, when(r.StartedAt))
+			printf(a.Out, "\nLeft out of the %s of %s:\n", r.Kind, when(r.StartedAt))
 		}
 		for _, o := range left {
 			fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("  %s: %s", o.Why, o.Message), "  "))

@@ -108,7 +108,7 @@ func (a *app) printImport(r importing.Result, d *docket.Docket, folder string) e
 	case docket.Rehearsed, docket.Unknown:
 		a.next(fmt.Sprintf("anagram import %d", h.Number))
 	case docket.Imported:
-		a.next(fmt.Sprintf("anagram match %s --against %s", quoteArg(h.Parcel), h.Target))
+		a.next("anagram match", arg(h.Parcel), "--against", arg(h.Target))
 	case docket.Blocked:
 		a.next(fmt.Sprintf("anagram review %d", h.Number))
 	}
@@ -156,16 +156,16 @@ func (a *app) printBeside(r importing.Result) {
 		aside("It could not be remembered that both sides agree now: %v. The next match finds it out.", r.Forgotten)
 	}
 	if r.Already > 0 {
-		fmt.Fprintf(out, "%s held the approved values already.\n", count(r.Already, "record"))
+		printf(out, "%s held the approved values already.\n", count(r.Already, "record"))
 	}
 	if len(r.LeftOut) > 0 {
-		fmt.Fprintf(out, "%s left out:\n", count(len(r.LeftOut), "approved record"))
+		printf(out, "%s left out:\n", count(len(r.LeftOut), "approved record"))
 		for _, l := range r.LeftOut {
 			aside("  %s: %s", tone(l.Why), l.Message)
 		}
 	}
 	if r.Open > 0 {
-		fmt.Fprintf(out, "Still open in docket %d: %s.\n", h.Number, count(r.Open, "finding"))
+		printf(out, "Still open in docket %d: %s.\n", h.Number, count(r.Open, "finding"))
 	}
 }
 

@@ -28,7 +28,7 @@ func (a *app) initCommand() *cobra.Command {
 			if a.json {
 				return a.printJSON(map[string]any{"workspace": dir, "files": made})
 			}
-			fmt.Fprintf(a.Out, "Started a workspace in %s:\n", dir)
+			printf(a.Out, "Started a workspace in %s:\n", dir)
 			for _, name := range made {
 				fmt.Fprintln(a.Out, "  "+name)
 			}

@@ -148,7 +148,7 @@ func (a *app) printMatch(r matching.Result, loads []loadfiles.Confirmation) erro
 		fmt.Fprintln(a.out(), a.wrap(fmt.Sprintf("%s %s: %s %s", tone(string(c.Level)), c.Code, c.Message, c.Mend), "  "))
 	}
 	if r.Blockers+r.Cautions > 0 {
-		fmt.Fprintf(a.Out, "%s, %s\n", count(r.Blockers, "blocker"), count(r.Cautions, "caution"))
+		printf(a.Out, "%s, %s\n", count(r.Blockers, "blocker"), count(r.Cautions, "caution"))
 	}
 	if r.Carried > 0 {
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s declined or held as before, as both sides are as they were.", count(r.Carried, "finding")), ""))
@@ -187,16 +187,16 @@ func (a *app) printHeader(h docket.Header) {
 	if h.ByHand {
 		made = "made by hand"
 	}
-	fmt.Fprintf(out, "  from  %s  parcel %s, %s %s by %s\n", pad(source, target), h.Parcel, made, when(h.ExportedAt), h.ExportedBy)
+	printf(out, "  from  %s  parcel %s, %s %s by %s\n", pad(source, target), h.Parcel, made, when(h.ExportedAt), h.ExportedBy)
 	for _, r := range h.Resealed {
 		fmt.Fprintln(out, a.wrap(fmt.Sprintf("        edited, and sealed again %s by %s: %s", when(r.At), r.By, r.Note), ""))
 	}
 	if h.TargetParcel != "" {
-		fmt.Fprintf(out, "  to    %s  parcel %s, exported %s by %s\n", pad(target, source), h.TargetParcel, when(h.TargetExportedAt), h.TargetExportedBy)
-		fmt.Fprintf(out, "        matched %s by %s\n\n", when(h.MatchedAt), h.MatchedBy)
+		printf(out, "  to    %s  parcel %s, exported %s by %s\n", pad(target, source), h.TargetParcel, when(h.TargetExportedAt), h.TargetExportedBy)
+		printf(out, "        matched %s by %s\n\n", when(h.MatchedAt), h.MatchedBy)
 		return
 	}
-	fmt.Fprintf(out, "  to    %s  matched %s by %s\n\n", pad(target, source), when(h.MatchedAt), h.MatchedBy)
+	printf(out, "  to    %s  matched %s by %s\n\n", pad(target, source), when(h.MatchedAt), h.MatchedBy)
 }
 
 func pad(text, other string) string { return fmt.Sprintf("%-*s", max(len(text), len(other)), text) }

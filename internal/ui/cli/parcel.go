@@ -159,7 +159,7 @@ func (a *app) showParcel(p *parcel.Reader, moved []check.Moved, reached bool) er
 	printTypeCounts(a, m)
 	printReferred(a, m)
 	if len(m.Files) > 0 {
-		fmt.Fprintf(a.Out, "\n%s\n", count(len(m.Files), "attachment"))
+		printf(a.Out, "\n%s\n", count(len(m.Files), "attachment"))
 	}
 	return nil
 }
@@ -214,7 +214,7 @@ func (a *app) parcelVerifyCommand() *cobra.Command {
 			if a.json {
 				return a.printJSON(map[string]any{"parcel": p.Manifest.Name, "whole": true, "records": records, "files": len(p.Manifest.Files)})
 			}
-			fmt.Fprintf(a.Out, "Parcel %s is whole: %s, %s, every byte as sealed.\n", p.Manifest.Name, count(records, "record"), count(len(p.Manifest.Files), "attachment"))
+			printf(a.Out, "Parcel %s is whole: %s, %s, every byte as sealed.\n", p.Manifest.Name, count(records, "record"), count(len(p.Manifest.Files), "attachment"))
 			return nil
 		}),
 	}

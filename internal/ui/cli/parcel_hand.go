@@ -67,11 +67,11 @@ func (a *app) printMade(result export.Result, verb string) error {
 	if a.json {
 		return a.printJSON(map[string]any{"parcel": m.Name, "file": result.File, "records": m.Records(), "types": len(m.Types), "files": len(m.Files), "bytes": result.Bytes, "resealed": len(m.Resealed)})
 	}
-	fmt.Fprintf(a.Out, "%s\n\n", a.wrap(fmt.Sprintf("%s parcel %s: %s of %s, each checked.", verb, m.Name, count(m.Records(), "record"), count(len(m.Types), "record type")), ""))
+	printf(a.Out, "%s\n\n", a.wrap(fmt.Sprintf("%s parcel %s: %s of %s, each checked.", verb, m.Name, count(m.Records(), "record"), count(len(m.Types), "record type")), ""))
 	printTypeCounts(a, m)
 	printReferred(a, m)
-	fmt.Fprintf(a.Out, "\n%s (%s)\n", result.File, size(result.Bytes))
-	a.next("anagram match " + quoteArg(m.Name) + " --against ENVIRONMENT")
+	printf(a.Out, "\n%s (%s)\n", result.File, size(result.Bytes))
+	a.next("anagram match", arg(m.Name), "--against ENVIRONMENT")
 	return nil
 }
 
@@ -97,7 +97,7 @@ of them are written whole, as a CSV file or a spreadsheet that can be edited.`,
 			if a.json {
 				return a.printJSON(map[string]any{"parcel": given[0], "type": given[1], "file": a.path(out), "records": n})
 			}
-			fmt.Fprintf(a.Out, "Wrote %s of %s into %s.\n", count(n, "record"), given[1], out)
+			printf(a.Out, "Wrote %s of %s into %s.\n", count(n, "record"), given[1], out)
 			return nil
 		}),
 	}

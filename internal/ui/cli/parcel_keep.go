@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"fmt"
-
 	"github.com/spf13/cobra"
 
 	"anagram/internal/flow/export"
@@ -43,7 +41,7 @@ func (a *app) parcelRenameCommand() *cobra.Command {
 			if a.json {
 				return a.printJSON(map[string]any{"parcel": given[1], "file": path})
 			}
-			fmt.Fprintf(a.Out, "Parcel %s is now %s.\n", given[0], path)
+			printf(a.Out, "Parcel %s is now %s.\n", given[0], path)
 			return nil
 		}),
 	}
@@ -62,7 +60,7 @@ func (a *app) parcelRemoveCommand() *cobra.Command {
 			if a.json {
 				return a.printJSON(map[string]any{"parcel": given[0], "file": path, "removed": true})
 			}
-			fmt.Fprintf(a.Out, "Removed %s.\n", path)
+			printf(a.Out, "Removed %s.\n", path)
 			return nil
 		}),
 	}

@@ -26,13 +26,11 @@ import (
 
 func testApp() (*app, *bytes.Buffer) {
 	var out bytes.Buffer
-	return &app{Streams: Streams{Out: &out, Err: &out}, ran: true}, &out
+	return &app{Streams: Streams{Out: &out, Err: &out}, rawOut: &out, rawErr: &out, ran: true}, &out
 }
 
 func TestWordsOfACommandLine(t *testing.T) {
 	assert.Equal(t, []string{"approve", "a b", "c'd", "x"}, splitWords(`approve "a b" "c'd"  x`))
-	assert.Equal(t, `'assay/*'`, quoteArg("assay/*"))
-	assert.Equal(t, "plain", quoteArg("plain"))
 }
 
 func TestExitCodesFollowFromTheTypeOfAnError(t *testing.T) {

@@ -9,6 +9,7 @@ import (
 	"golang.org/x/term"
 
 	"anagram/internal/flow/session"
+	"anagram/internal/ui/text"
 )
 
 // bar shows progress on a terminal, once a stretch takes longer than a second, and
@@ -26,7 +27,7 @@ type bar struct {
 
 func (a *app) progress() session.Progress {
 	b := &bar{log: a.logger()}
-	if f, ok := a.Err.(*os.File); ok && !a.quiet && !a.json && term.IsTerminal(int(f.Fd())) {
+	if f, ok := a.rawErr.(*os.File); ok && !a.quiet && !a.json && term.IsTerminal(int(f.Fd())) {
 		b.shown, b.out = true, f
 	}
 	return b
@@ -49,7 +50,7 @@ func (b *bar) Add(n int) {
 		if total == 0 {
 			total = -1
 		}
-		b.bar = progressbar.NewOptions64(total, progressbar.OptionSetWriter(b.out), progressbar.OptionSetDescription(b.what),
+		b.bar = progressbar.NewOptions64(total, progressbar.OptionSetWriter(b.out), progressbar.OptionSetDescription(text.Line(b.what)),
 			progressbar.OptionShowCount(), progressbar.OptionSetItsString("records"), progressbar.OptionThrottle(100*time.Millisecond),
 			progressbar.OptionClearOnFinish(), progressbar.OptionFullWidth())
 	}

@@ -173,8 +173,8 @@ func (a *app) printReview(ctx context.Context, d *docket.Docket, only []string, 
 	if len(stamps) > 0 {
 		fmt.Fprintln(out, a.wrap("The import sets "+strings.Join(stamps, " and ")+" of what it changes where nothing else does.", ""))
 	}
-	fmt.Fprintf(out, "%s shown. Decisions: %s.\n", count(shown, "finding"), tallyText(tally.Tally))
-	fmt.Fprintf(out, "Digest %s\n", digest[:16])
+	printf(out, "%s shown. Decisions: %s.\n", count(shown, "finding"), tallyText(tally.Tally))
+	printf(out, "Digest %s\n", digest[:16])
 	a.nextStep(tally)
 	return nil
 }
@@ -404,7 +404,7 @@ func (a *app) printRemovals(ctx context.Context, d *docket.Docket, only, types [
 	}
 	a.printHeader(d.Header)
 	if len(list) == 0 {
-		fmt.Fprintf(a.Out, "Nothing is only in %s.\n", d.Header.Target)
+		printf(a.Out, "Nothing is only in %s.\n", d.Header.Target)
 		return nil
 	}
 	fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("Only in %s. An import never removes a record; whoever wants one gone removes it by hand, parts before their owners.", d.Header.Target), ""))

@@ -31,7 +31,7 @@ func (a *app) statusCommand() *cobra.Command {
 				return a.printJSON(doc)
 			}
 			out := a.Out
-			fmt.Fprintf(out, "workspace     %s\n", s.Workspace.Dir)
+			printf(out, "workspace     %s\n", s.Workspace.Dir)
 			names := ""
 			for i, e := range s.Workspace.Environments {
 				if i > 0 {
@@ -39,7 +39,7 @@ func (a *app) statusCommand() *cobra.Command {
 				}
 				names += e.Name
 			}
-			fmt.Fprintf(out, "environments  %s\n", names)
+			printf(out, "environments  %s\n", names)
 			newest := "none"
 			if len(parcels) > 0 {
 				newest = fmt.Sprintf("%d, newest %s", len(parcels), parcels[0].Name)
@@ -47,18 +47,18 @@ func (a *app) statusCommand() *cobra.Command {
 					newest += ", exported " + when(parcels[0].Manifest.ExportedAt)
 				}
 			}
-			fmt.Fprintf(out, "parcels       %s\n", newest)
+			printf(out, "parcels       %s\n", newest)
 			if len(summaries) == 0 {
 				fmt.Fprintln(out, "dockets       none")
 				if len(parcels) > 0 {
-					a.next("anagram match " + quoteArg(parcels[0].Name) + " --against ENVIRONMENT")
+					a.next("anagram match", arg(parcels[0].Name), "--against ENVIRONMENT")
 				} else if len(s.Workspace.Environments) > 0 {
-					a.next("anagram export " + s.Workspace.Environments[0].Name)
+					a.next("anagram export", arg(s.Workspace.Environments[0].Name))
 				}
 				return nil
 			}
 			newestDocket := summaries[len(summaries)-1].Header.Number
-			fmt.Fprintf(out, "dockets       %d, newest %d\n", len(summaries), newestDocket)
+			printf(out, "dockets       %d, newest %d\n", len(summaries), newestDocket)
 			var damaged, sound []register.Entry
 			for _, e := range summaries {
 				if e.Err != nil {
@@ -72,8 +72,8 @@ func (a *app) statusCommand() *cobra.Command {
 				return nil
 			}
 			last := sound[len(sound)-1].Summary
-			fmt.Fprintf(out, "docket %-6d %s to %s, matched %s: %s\n", last.Header.Number, last.Header.Source, last.Header.Target, when(last.Header.MatchedAt), outcomeText(last))
-			fmt.Fprintf(out, "decisions     %s\n", tallyText(last.Tally))
+			printf(out, "docket %-6d %s to %s, matched %s: %s\n", last.Header.Number, last.Header.Source, last.Header.Target, when(last.Header.MatchedAt), outcomeText(last))
+			printf(out, "decisions     %s\n", tallyText(last.Tally))
 			a.nextStep(last)
 			return nil
 		}),

@@ -15,7 +15,12 @@ type Table struct {
 }
 
 // Add adds a row.
-func (t *Table) Add(cells ...string) { t.rows = append(t.rows, cells) }
+func (t *Table) Add(cells ...string) {
+	for i := range cells {
+		cells[i] = Line(cells[i])
+	}
+	t.rows = append(t.rows, cells)
+}
 
 const (
 	columnGap = 2
@@ -83,6 +88,7 @@ func (l layout) lines(cells []string, style func(...string) string) []string {
 	wrapped := make([][]string, len(cells))
 	height := 1
 	for i, cell := range cells {
+		cell = Line(cell)
 		wrapped[i] = strings.Split(ansi.Wrap(cell, l.widths[i], " /"), "\n")
 		height = max(height, len(wrapped[i]))
 	}

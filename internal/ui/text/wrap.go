@@ -7,16 +7,17 @@ import (
 )
 
 // Wrap breaks text at blanks to a width; every line but the first is indented.
+//
+// A line break in the text is part of what is shown.
 func Wrap(text, indent string, width int) string {
-	var out []string
-	for _, line := range strings.Split(text, "\n") {
-		inner := line[:len(line)-len(strings.TrimLeft(line, " "))] + indent
-		for i, part := range fold(strings.TrimLeft(line, " "), width-ansi.StringWidth(inner)) {
-			if i == 0 && len(out) == 0 {
-				out = append(out, strings.TrimSuffix(inner, indent)+part)
-			} else {
-				out = append(out, inner+part)
-			}
+	line := Line(text)
+	inner := line[:len(line)-len(strings.TrimLeft(line, " "))] + indent
+	out := fold(strings.TrimLeft(line, " "), width-ansi.StringWidth(inner))
+	for i := range out {
+		if i == 0 {
+			out[i] = strings.TrimSuffix(inner, indent) + out[i]
+		} else {
+			out[i] = inner + out[i]
 		}
 	}
 	return strings.Join(out, "\n")

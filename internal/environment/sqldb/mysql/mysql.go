@@ -332,7 +332,7 @@ func (d dialect) Explain(err error) (message, mend string) {
 		return fmt.Sprintf("%s cannot be reached: %s.", d.host, engine.Cause(err)), "Check address and network."
 	}
 	if lost(my.Number) {
-		return "the connection to " + d.host + " was lost: " + my.Message + ".", "Check the server and try again; nothing is half-written."
+		return "the connection to " + d.host + " was lost, or the server ended it.", "Check the server and try again; nothing is half-written."
 	}
 	switch my.Number {
 	case 1044:
@@ -341,13 +341,13 @@ func (d dialect) Explain(err error) (message, mend string) {
 		return fmt.Sprintf("%s refuses the account %s.", d.host, d.account), "Check the account and the password: of this environment in anagram.yaml."
 	case 1049:
 		return fmt.Sprintf("%s has no database %q.", d.host, d.database), "Correct connect: of this environment in anagram.yaml."
-	case 1142, 1143, 1227, 1370:
+	case 1142, 1143, 1227, 1370: // the command, the account, and the table or column
 		return fmt.Sprintf("the account %s may not do this: %s.", d.account, my.Message), "Ask for the right, or use another account."
 	case 1205, 1213:
 		return "somebody else is changing the same records.", "Wait until they have finished and try again."
-	case 1048, 1062, 1264, 1265, 1292, 1364, 1366, 1406, 1451, 1452, 3819, 4025:
-		return "the database refuses it: " + my.Message + ".", "Correct the value in the source, or decline the record."
-	default:
-		return fmt.Sprintf("%s (%d).", my.Message, my.Number), ""
 	}
+	if text, ok := refusal(my); ok {
+		return text, "Correct the value in the source, or decline the record."
+	}
+	return trouble(my), ""
 }

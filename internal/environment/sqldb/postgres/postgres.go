@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/hex"
@@ -302,23 +303,19 @@ func (d dialect) Explain(err error) (message, mend string) {
 	case pg.Code == "3D000":
 		return fmt.Sprintf("%s has no database %q.", d.host, d.database), "Correct connect: of this environment in anagram.yaml."
 	case pg.Code == "42501" && strings.Contains(pg.Message, "row-level security"):
-		return fmt.Sprintf("row-level security hides rows from the account %s, so what is missing cannot be told from what is hidden: %s.", d.account, pg.Message),
+		return fmt.Sprintf("row-level security hides rows from the account %s (table %s), so what is missing cannot be told from what is hidden.", d.account, cmp.Or(pg.TableName, named(pg.Message))),
 			"Use an account that sees all rows, such as the owner of the table or one with BYPASSRLS."
-	case pg.Code == "42501":
+	case pg.Code == "42501" && permission.MatchString(pg.Message):
 		return fmt.Sprintf("the account %s may not do this: %s.", d.account, pg.Message), "Ask for the right, or use another account."
 	case pg.Code == "55P03":
 		return "somebody else is changing the same records.", "Wait until they have finished and try again."
 	case pg.Code == "40001":
 		return "somebody else changed the same records at the same time.", "Import again; what moved is then left out and named."
 	case lost(pg.Code):
-		return "the connection to " + d.host + " was lost: " + pg.Message + ".", "Check the server and try again; nothing is half-written."
-	case strings.HasPrefix(pg.Code, "22") || strings.HasPrefix(pg.Code, "23"):
-		text := "the database refuses it: " + pg.Message + "."
-		if pg.Detail != "" {
-			text += " " + pg.Detail
-		}
-		return text, "Correct the value in the source, or decline the record."
+		return "the connection to " + d.host + " was lost, or the server ended it.", "Check the server and try again; nothing is half-written."
+	case strings.HasPrefix(pg.Code, "22") || strings.HasPrefix(pg.Code, "23") || strings.HasPrefix(pg.Code, "P0") || pg.Code == "428C9" || pg.Code == "44000":
+		return refusal(pg), "Correct the value in the source, or decline the record."
 	default:
-		return fmt.Sprintf("%s (%s).", pg.Message, pg.Code), ""
+		return trouble(pg), ""
 	}
 }

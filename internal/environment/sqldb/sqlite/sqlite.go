@@ -264,13 +264,13 @@ func (d dialect) Explain(err error) (message, mend string) {
 	case lib.SQLITE_FULL:
 		return fmt.Sprintf("the disk of %s is full.", d.path), "Make room and try again."
 	case lib.SQLITE_CONSTRAINT:
-		text := sqliteErr.Error()
-		text = strings.TrimPrefix(text, "constraint failed: ")
-		if i := strings.LastIndex(text, " ("); i > 0 {
-			text = text[:i]
-		}
-		return "the database refuses it: " + text + ".", "Correct the value in the source, or decline the record."
+		return "the database refuses it: " + refusal(sqliteErr) + ".", "Correct the value in the source, or decline the record."
+	case lib.SQLITE_MISMATCH, lib.SQLITE_TOOBIG:
+		return "the database refuses it: a value does not fit.", "Correct the value in the source, or decline the record."
 	default:
-		return err.Error() + ".", ""
+		if known := schemaError.FindString(sqliteErr.Error()); known != "" {
+			return known + ".", ""
+		}
+		return fmt.Sprintf("SQLite reports an error (%d).", sqliteErr.Code()), ""
 	}
 }
