@@ -21,6 +21,7 @@ func mixed(t *testing.T, from, to, catalog, settings string) (p *place, source, 
 	}
 	p.write("catalog.yaml", catalog)
 	p.write("anagram.yaml", fmt.Sprintf("environments:\n  source: {connect: %q%s}\n  target: {connect: %q%s}\n", a, settings, b, settings))
+	trustElsewhere(p)
 	return p, source, target
 }
 

@@ -54,6 +54,7 @@ func fernhollow(t *testing.T, engineOf map[string]string) (*place, map[string]*s
 	}
 	p.write("anagram.yaml", config)
 	p.write("catalog.yaml", string(demo.Catalog()))
+	trustElsewhere(p)
 	return p, dbs
 }
 

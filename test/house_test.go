@@ -31,6 +31,7 @@ var arrows = map[string][]string{
 	"internal/store/parcel":    {"internal/core/...", "internal/files/..."},
 	"internal/store/workspace": {"internal/core/...", "internal/files/..."},
 	"internal/store/docket":    {"internal/core/...", "internal/files/...", "internal/store/parcel"},
+	"internal/store/trust":     {"internal/core/limit", "internal/files/safe"},
 	"internal/store/register":  {"internal/files/...", "internal/store/docket", "internal/store/workspace"},
 
 	"internal/environment":                {"internal/core/..."},
@@ -42,7 +43,7 @@ var arrows = map[string][]string{
 	"internal/environment/sqldb/sqlite":   dialect,
 	// A folder of files is staged in an SQLite file: the one connector that uses another.
 	"internal/environment/folder": {"internal/core/...", "internal/files/...", "internal/environment", "internal/environment/sqldb/sqlite"},
-	"internal/environment/connect": {"internal/environment", "internal/environment/folder", "internal/environment/sqldb/postgres", "internal/environment/sqldb/mysql",
+	"internal/environment/connect": {"internal/core/show", "internal/files/safe", "internal/environment", "internal/environment/folder", "internal/environment/sqldb/postgres", "internal/environment/sqldb/mysql",
 		"internal/environment/sqldb/sqlite"},
 
 	"internal/flow/session":   below("internal/environment/connect"),
@@ -84,7 +85,7 @@ var inCore = []string{
 	"bytes", "cmp", "container/heap", "crypto/sha256", "encoding/hex", "encoding/json", "errors", "fmt", "io", "iter", "maps", "math", "math/big", "reflect", "regexp", "slices",
 	"strconv", "strings", "time", "unicode", "unicode/utf16", "unicode/utf8",
 	"cel.dev/cel-go/cel", "cel.dev/cel-go/common/ast", "cel.dev/cel-go/common/operators", "cel.dev/cel-go/common/types", "cel.dev/cel-go/common/types/ref", "cel.dev/cel-go/common/types/traits",
-	"github.com/agnivade/levenshtein", "github.com/dustin/go-humanize/english", "github.com/goccy/go-yaml", "github.com/goccy/go-yaml/ast", "github.com/goccy/go-yaml/parser",
+	"github.com/agnivade/levenshtein", "github.com/dustin/go-humanize/english", "github.com/goccy/go-yaml", "github.com/goccy/go-yaml/ast", "github.com/goccy/go-yaml/lexer", "github.com/goccy/go-yaml/token", "github.com/goccy/go-yaml/parser",
 	"golang.org/x/text/cases", "golang.org/x/text/unicode/norm",
 }
 

@@ -161,7 +161,7 @@ func TestWhatTheTargetChangesOrRefusesTakesEverythingBack(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct{ rule, why string }{
 		"a trigger that cuts":   {"CREATE TRIGGER cut AFTER UPDATE ON items BEGIN UPDATE items SET name = substr(name, 1, 5) WHERE id = new.id AND length(name) > 5; END;", "reads back as"},
-		"a trigger that raises": {"CREATE TRIGGER stop BEFORE UPDATE ON items WHEN new.code = 'B' BEGIN SELECT raise(ABORT, 'prices are frozen'); END;", "prices are frozen"},
+		"a trigger that raises": {"CREATE TRIGGER stop BEFORE UPDATE ON items WHEN new.code = 'B' BEGIN SELECT raise(ABORT, 'prices are frozen'); END;", "a trigger refuses it"},
 		"a rule it cannot tell": {"CREATE UNIQUE INDEX one_name ON items (lower(name));", "another record has the same values"},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -147,8 +147,34 @@ func (p *place) rows(name, query string) []string {
 func (p *place) command(args ...string) *exec.Cmd {
 	cmd := exec.Command(program, args...)
 	cmd.Dir = p.dir
-	cmd.Env = append(os.Environ(), "ANAGRAM_USER="+p.user)
+	cmd.Env = append(os.Environ(), "ANAGRAM_USER="+p.user, "XDG_CONFIG_HOME="+p.config())
 	return cmd
+}
+
+// config is the person's own configuration folder, beside the workspace.
+func (p *place) config() string {
+	dir := p.dir + "-config-of-" + strings.Map(func(r rune) rune {
+		if r < 'a' || r > 'z' {
+			return -1
+		}
+		return r
+	}, p.user)
+	p.t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	return dir
+}
+
+// trust says that the person trusts the workspace.
+func (p *place) trust() {
+	p.t.Helper()
+	var fingerprint string
+	for word := range strings.FieldsSeq(p.run("trust").err) {
+		if len(word) == 32 {
+			fingerprint = word
+		}
+	}
+	if fingerprint != "" {
+		p.must(0, "trust", "--fingerprint", fingerprint)
+	}
 }
 
 // run runs the program in the workspace.

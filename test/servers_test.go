@@ -91,6 +91,7 @@ func serverPlace(t *testing.T, engine string) (*place, string, *sql.DB) {
 func (p *place) target(address, password string) {
 	if password != "" {
 		password = ", password: " + password
+		defer p.trust()
 	}
 	p.write("anagram.yaml", fmt.Sprintf("environments:\n  source: {connect: \"sqlite:source.db\"}\n  target: {connect: %q%s}\n", address, password))
 }

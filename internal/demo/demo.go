@@ -36,7 +36,7 @@ var catalog []byte
 
 // Build makes a workspace with both databases in a folder, as they were in March.
 func Build(ctx context.Context, dir string) error {
-	if err := os.MkdirAll(filepath.Join(dir, "data"), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Join(dir, "data"), 0o700); err != nil {
 		return err
 	}
 	for name, text := range map[string][]byte{"anagram.yaml": config, "catalog.yaml": catalog} {

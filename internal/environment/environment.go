@@ -78,6 +78,15 @@ type Description struct {
 	Places map[string]catalog.Place
 }
 
+// Where is what an address leads to, as the driver itself understands it.
+type Where struct {
+	Server   string // host and port, or the path of a socket; of files their path
+	Account  string
+	Database string
+	Here     bool     // it is on this machine
+	Files    []string // that the address names
+}
+
 // Reader reads records. All reading of one Reader sees one moment of the environment
 // where the engine offers that.
 type Reader interface {

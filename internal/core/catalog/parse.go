@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"anagram/internal/core/condition"
+	"anagram/internal/core/limit"
 	"anagram/internal/core/record"
 	"anagram/internal/core/yamldoc"
 )
@@ -107,6 +108,9 @@ func Parse(name string, source []byte) (*Catalog, error) {
 	}
 	if len(form.Types) == 0 {
 		return nil, doc.Errorf(nil, "no record types are described; add them under types:")
+	}
+	if n := len(form.Types); n > limit.Types {
+		return nil, doc.Errorf([]string{"types"}, "it describes %d record types, and at most %d are read", n, limit.Types)
 	}
 	c := &Catalog{Source: source, byName: map[string]*Type{}}
 	var types []*Type

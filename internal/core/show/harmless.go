@@ -63,7 +63,7 @@ func Arg(text string) string {
 	plain := func(r rune) bool {
 		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("_./:@%+=,-", r)
 	}
-	if text != "" && text[0] != '-' && strings.IndexFunc(text, func(r rune) bool { return !plain(r) }) < 0 {
+	if text != "" && strings.IndexFunc(text, func(r rune) bool { return !plain(r) }) < 0 {
 		return text
 	}
 	if hasUnseen(text) {

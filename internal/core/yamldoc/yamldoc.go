@@ -14,6 +14,8 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
+
+	"anagram/internal/core/limit"
 )
 
 // Error is a mistake in a YAML file.
@@ -41,9 +43,15 @@ type Document struct {
 // Parse reads the text; the name is for messages.
 func Parse(name string, source []byte) (*Document, error) {
 	d := &Document{name: name, source: source}
+	if err := d.withinLimits(); err != nil {
+		return nil, err
+	}
 	file, err := parser.ParseBytes(source, 0)
 	if err != nil {
 		return nil, d.wrap(err, nil)
+	}
+	if len(file.Docs) > 1 {
+		return nil, &Error{File: name, Message: "it holds several documents; keep one"}
 	}
 	if len(file.Docs) > 0 {
 		d.root = file.Docs[0].Body
@@ -170,11 +178,14 @@ func (d *Document) Unknown(path []string, what, word string, known []string) err
 // Nearest gives "; did you mean …?" with the known word that is most like this one,
 // or nothing where none is near.
 func Nearest(word string, known []string) string {
+	if len(word) > limit.Name || len(known) > limit.Types { // nobody meant one of these
+		return ""
+	}
 	best, least := "", len(word)/2+1
 	sorted := slices.Clone(known)
 	slices.Sort(sorted)
 	for _, candidate := range sorted {
-		if candidate == "" {
+		if candidate == "" || len(candidate) > limit.Name {
 			continue
 		}
 		distance := levenshtein.ComputeDistance(strings.ToLower(word), strings.ToLower(candidate))

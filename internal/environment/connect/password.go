@@ -13,6 +13,7 @@ import (
 
 	"anagram/internal/core/show"
 	"anagram/internal/environment"
+	"anagram/internal/files/safe"
 )
 
 // PasswordSource says where a password is to be had. At most one member is set; none is
@@ -26,6 +27,9 @@ type PasswordSource struct {
 
 // keystoreService is the name under which passwords stand in the key store.
 const keystoreService = "anagram"
+
+// mostPassword bounds what a file gives as a password.
+const mostPassword = 64 << 10
 
 // commandTime is how long a command may take to give a password.
 const commandTime = 30 * time.Second
@@ -43,7 +47,7 @@ func (s PasswordSource) Find(ctx context.Context, environmentName string) (strin
 		}
 		return value, nil
 	case s.File != "":
-		text, err := os.ReadFile(s.File)
+		text, err := safe.ReadSmall(s.File, mostPassword)
 		if err != nil {
 			return fail(fmt.Sprintf("the file %s, which should hold the password, cannot be read.", s.File), "Check password: in anagram.yaml and the rights of the file.", err)
 		}

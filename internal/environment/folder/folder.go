@@ -220,6 +220,9 @@ func (f *folder) Describe(ctx context.Context) (environment.Description, error) 
 
 // Begin locks the folder against other imports.
 func (f *folder) Begin(ctx context.Context) (environment.Work, error) {
+	if err := safe.NoLink(filepath.Join(f.path, lockName)); err != nil {
+		return nil, f.fail(lockName, err)
+	}
 	lock, err := sqlitefile.Open(filepath.Join(f.path, lockName), sqlitefile.Options{Create: true, Wait: time.Second})
 	if err != nil {
 		return nil, err

@@ -15,6 +15,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"anagram/internal/core/limit"
 	"anagram/internal/files/sheet"
 )
 
@@ -122,7 +123,7 @@ func (l *loader) addCells(row int, cells []string) error {
 	return l.add(row, values)
 }
 
-const maxLine = 256 << 20
+const maxLine = limit.Line
 
 func (f *folder) loadJSON(ctx context.Context, tx *sql.Tx, t *table, in io.ReadSeeker) error {
 	// The columns are those of all lines, so the file is read twice.

@@ -71,7 +71,7 @@ func (r *Replacement) Create(name string) (*os.File, error) {
 	if !fs.ValidPath(name) {
 		return nil, fmt.Errorf("%q is no name of a file in the folder", name)
 	}
-	mode := os.FileMode(0o644)
+	mode := os.FileMode(0o600)
 	if info, err := r.root.Lstat(name); err == nil {
 		mode = info.Mode().Perm()
 	}
@@ -238,7 +238,7 @@ func follow(root *os.Root, n note) error {
 				return err
 			}
 		}
-		if err := root.MkdirAll(path.Dir(name), 0o755); err != nil {
+		if err := root.MkdirAll(path.Dir(name), 0o700); err != nil {
 			return err
 		}
 		if err := root.Rename(from, name); err != nil {

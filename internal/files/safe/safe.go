@@ -2,14 +2,38 @@ package safe
 
 import (
 	"errors"
+	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 )
 
 // CreateNew makes a file that is not there yet; else the error is fs.ErrExist.
 func CreateNew(path string) (*os.File, error) {
-	return os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o644)
+	return os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
+}
+
+// Append opens a file to write at its end, and makes it where it is not there. A symbolic
+// link is not followed.
+func Append(path string) (*os.File, error) {
+	if err := NoLink(path); err != nil {
+		return nil, err
+	}
+	return os.OpenFile(path, os.O_APPEND|os.O_CREATE|os.O_RDWR, 0o600)
+}
+
+// NoLink refuses a path at which a symbolic link, a pipe or a device stands where a file is
+// going to be written: it would lead elsewhere. Nothing at all may stand there.
+func NoLink(path string) error {
+	info, err := os.Lstat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err == nil && !info.Mode().IsRegular() {
+		err = fmt.Errorf("%s is a link or a device, not a plain file; nothing is written through it. Remove it and try again", path)
+	}
+	return err
 }
 
 // WriteNew makes a file that is not there yet and fills it. Where that fails it is gone
@@ -43,8 +67,13 @@ func Replace(scratch, path string, content []byte) error {
 		return err
 	}
 	defer os.Remove(f.Name())
+	// A file that is there keeps its rights; a link in its place is replaced, not followed.
+	mode := os.FileMode(0o600)
+	if info, err := os.Lstat(path); err == nil && info.Mode().IsRegular() {
+		mode = info.Mode().Perm()
+	}
 	_, err = f.Write(content)
-	if err := errors.Join(err, f.Chmod(0o644), f.Sync(), f.Close()); err != nil {
+	if err := errors.Join(err, f.Chmod(mode), f.Sync(), f.Close()); err != nil {
 		return err
 	}
 	if err := os.Rename(f.Name(), path); err != nil {

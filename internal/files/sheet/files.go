@@ -8,6 +8,8 @@ import (
 	"io"
 
 	"github.com/xuri/excelize/v2"
+
+	"anagram/internal/core/limit"
 )
 
 // RowError is a row that cannot be read.
@@ -76,7 +78,7 @@ type Book struct {
 }
 
 // BookOptions bound what a workbook may unfold to: more is no table made by hand.
-var BookOptions = excelize.Options{UnzipSizeLimit: 2 << 30, UnzipXMLSizeLimit: 256 << 20, RawCellValue: true}
+var BookOptions = excelize.Options{UnzipSizeLimit: limit.Book, UnzipXMLSizeLimit: limit.BookPart, RawCellValue: true}
 
 // OpenBook opens a workbook in XLSX form.
 func OpenBook(in io.Reader) (*Book, error) {

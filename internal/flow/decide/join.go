@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 
+	"anagram/internal/files/safe"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
 	"anagram/internal/store/register"
@@ -137,12 +138,13 @@ func openOwn(ctx context.Context, s *session.Session, name string, copies []stri
 }
 
 func copyFile(from, to string) error {
-	in, err := os.Open(from)
+	in, err := safe.OpenPlain(from)
 	if err != nil {
 		return err
 	}
 	defer in.Close()
-	out, err := os.Create(to)
+	_ = os.Remove(to) // what a kill left
+	out, err := safe.CreateNew(to)
 	if err != nil {
 		return err
 	}

@@ -58,7 +58,7 @@ func Draft(ctx context.Context, s *session.Session, name, path string) (*draft.D
 	if path == "" {
 		return d, text, nil
 	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, nil, err
 	}
 	err = safe.WriteNew(path, func(out io.Writer) error {

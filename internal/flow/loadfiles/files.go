@@ -220,7 +220,7 @@ func (l *loadWriter) close() error {
 }
 
 func (l *loadWriter) attachment(v record.Value) error {
-	if err := os.MkdirAll(filepath.Join(l.dir, "files"), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Join(l.dir, "files"), 0o700); err != nil {
 		return err
 	}
 	in, err := v.Content().Open()
@@ -228,7 +228,7 @@ func (l *loadWriter) attachment(v record.Value) error {
 		return err
 	}
 	defer in.Close()
-	out, err := os.Create(filepath.Join(l.dir, "files", v.Text()))
+	out, err := os.OpenFile(filepath.Join(l.dir, "files", v.Text()), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}
@@ -254,5 +254,5 @@ func (l *loadWriter) about() error {
 	if l.form == "csv" {
 		out.WriteString("\nAn empty cell is null, \"\" in quotes is the empty text. References are keys.\n")
 	}
-	return os.WriteFile(filepath.Join(l.dir, "about.txt"), []byte(out.String()), 0o644)
+	return os.WriteFile(filepath.Join(l.dir, "about.txt"), []byte(out.String()), 0o600)
 }

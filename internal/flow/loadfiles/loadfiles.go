@@ -95,7 +95,7 @@ func Write(ctx context.Context, s *session.Session, d *docket.Docket, dir, form 
 // into writes into a folder beside the wanted one, which it becomes at the end.
 func into(ctx context.Context, s *session.Session, r importing.Ready, env environment.Environment, dir, form string, writes []sequence.Write) (importing.Written, error) {
 	none := importing.Written{}
-	if err := os.MkdirAll(filepath.Dir(dir), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(dir), 0o700); err != nil {
 		return none, err
 	}
 	made, err := os.MkdirTemp(filepath.Dir(dir), ".load-files-")
@@ -112,9 +112,6 @@ func into(ctx context.Context, s *session.Session, r importing.Ready, env enviro
 		l.scripter = scripter
 	}
 	if err := l.write(ctx, writes); err != nil {
-		return none, err
-	}
-	if err := os.Chmod(made, 0o755); err != nil {
 		return none, err
 	}
 	_ = os.Remove(dir) // an empty folder

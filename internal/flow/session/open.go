@@ -16,15 +16,18 @@ func (s *Session) Open(ctx context.Context, name string, readOnly bool) (environ
 	if err != nil {
 		return nil, err
 	}
+	if err := s.trusted(e); err != nil {
+		return nil, err
+	}
 	address := e.Connect
-	if e.Scheme() == "sqlite" || e.Scheme() == "folder" {
+	if !e.IsServer() {
 		address = s.Workspace.Path(e.Address())
 	}
 	password, err := s.passwordSource(e).Find(ctx, name)
 	if err != nil {
 		return nil, err
 	}
-	return connect.Open(ctx, connect.Target{Name: name, Scheme: e.Scheme(), Address: address, Password: password, ReadOnly: readOnly})
+	return connect.Open(ctx, connect.Target{Name: name, Scheme: e.Scheme(), Address: address, Password: password, ReadOnly: readOnly, TLSOff: e.TLSOff})
 }
 
 // AddressOf says where an environment is, as it is compared later: what a server tells, and

@@ -357,7 +357,7 @@ func (b *Builder) Finish(ctx context.Context, path string, header Header, catalo
 	if err != nil {
 		return false, err
 	}
-	err = errors.Join(f.Sync(), f.Close(), os.Chmod(b.temporary, 0o644))
+	err = errors.Join(f.Sync(), f.Close(), os.Chmod(b.temporary, 0o600))
 	if err != nil {
 		return false, err
 	}

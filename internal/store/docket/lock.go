@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"github.com/gofrs/flock"
+
+	"anagram/internal/files/safe"
 )
 
 // While a docket is imported nobody decides in it: a decision would be accepted and have no
@@ -32,6 +34,9 @@ func (d *Docket) lockDecision(ctx context.Context) (unlock func(), err error) {
 
 func (d *Docket) lock(ctx context.Context, try func(*flock.Flock, context.Context, time.Duration) (bool, error), busy string) (func(), error) {
 	lock := lockOf(d.path)
+	if err := safe.NoLink(lock.Path()); err != nil {
+		return nil, &Error{Path: d.path, Message: err.Error(), Cause: err}
+	}
 	waiting, stop := context.WithTimeout(ctx, wait)
 	defer stop()
 	got, err := try(lock, waiting, 50*time.Millisecond)

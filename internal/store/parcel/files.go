@@ -11,6 +11,8 @@ import (
 	"strings"
 
 	"github.com/klauspost/compress/zip"
+
+	"anagram/internal/core/limit"
 )
 
 // files is where the two forms of a parcel differ: how its files are reached.
@@ -51,6 +53,9 @@ func openZip(path string) (*zipFiles, error) {
 	if err != nil {
 		return nil, err
 	}
+	if !info.Mode().IsRegular() {
+		return nil, errors.New("it is no plain file")
+	}
 	if info.Size() == 0 {
 		return nil, errors.New("the file is empty")
 	}
@@ -62,7 +67,11 @@ func openZip(path string) (*zipFiles, error) {
 		return nil, fmt.Errorf("it cannot be read: %w", err)
 	}
 	z := &zipFiles{reader: reader, entries: map[string]*zip.File{}}
-	left := uint64(info.Size())
+	left, unpacked := uint64(info.Size()), uint64(0)
+	if n := len(reader.File); n > limit.Entries {
+		_ = reader.Close()
+		return nil, fmt.Errorf("it holds %d files, and at most %d are read", n, limit.Entries)
+	}
 	for _, entry := range reader.File {
 		err := checkName(entry.Name)
 		switch {
@@ -81,6 +90,10 @@ func openZip(path string) (*zipFiles, error) {
 			return nil, err
 		}
 		left -= entry.CompressedSize64
+		if unpacked += min(entry.UncompressedSize64, limit.Unpacked+1); unpacked > limit.Unpacked {
+			_ = reader.Close()
+			return nil, fmt.Errorf("it would unfold to more than %d bytes", int64(limit.Unpacked))
+		}
 		z.entries[entry.Name] = entry
 		z.order = append(z.order, entry.Name)
 	}

@@ -17,6 +17,7 @@ import (
 	"fmt"
 	"regexp"
 
+	"anagram/internal/core/limit"
 	"anagram/internal/core/record"
 )
 
@@ -187,6 +188,9 @@ func encodeManifest(m Manifest) ([]byte, error) {
 
 // decodeManifest reads a manifest; sealed reports whether its seal fits its bytes.
 func decodeManifest(text []byte) (m Manifest, sealed bool, err error) {
+	if n := bytes.Count(text, []byte("{")) + bytes.Count(text, []byte("[")); n > limit.ManifestParts {
+		return m, false, fmt.Errorf("it has %d parts, and at most %d are read", n, limit.ManifestParts)
+	}
 	var head struct {
 		Format  string `json:"format"`
 		Version int    `json:"version"`

@@ -52,7 +52,7 @@ func (o *OutsideWriter) Finish() error {
 	if o.sorter.Count() == 0 {
 		return nil
 	}
-	if err := os.MkdirAll(filepath.Join(o.parent.folder, "outside"), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Join(o.parent.folder, "outside"), 0o700); err != nil {
 		return err
 	}
 	n, last := 0, ""

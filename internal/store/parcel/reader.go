@@ -18,6 +18,7 @@ import (
 	"github.com/klauspost/compress/zip"
 
 	"anagram/internal/core/catalog"
+	"anagram/internal/core/limit"
 	"anagram/internal/core/record"
 	"anagram/internal/core/show"
 	"anagram/internal/files/safe"
@@ -59,9 +60,9 @@ type Reader struct {
 }
 
 const (
-	maxManifest = 256 << 20
-	maxCatalog  = 64 << 20
-	maxLine     = 256 << 20
+	maxManifest = limit.Manifest
+	maxCatalog  = limit.Configuration
+	maxLine     = limit.Line
 )
 
 // Open opens a parcel in either form and reads its manifest and catalog, whose seals

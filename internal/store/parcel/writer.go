@@ -45,7 +45,7 @@ func Create(scratch string, manifest Manifest, catalog []byte) (*Writer, error) 
 	w.manifest.Format, w.manifest.Version, w.manifest.ID = Format, Version, rand.Text()
 	w.manifest.Types, w.manifest.Files = []Type{}, []Sum{}
 	for _, name := range []string{"records", "files"} {
-		if err := os.Mkdir(filepath.Join(folder, name), 0o755); err != nil {
+		if err := os.Mkdir(filepath.Join(folder, name), 0o700); err != nil {
 			w.Discard()
 			return nil, err
 		}
@@ -109,11 +109,15 @@ func (t *TypeWriter) Add(r record.Record) error {
 		t.chosen++
 	}
 	t.newest = max(t.newest, r.ChangedAt)
-	if t.out != nil {
-		t.line = record.AppendLine(t.line[:0], t.fields, r)
-		return t.AddLine(r.Key, t.line)
+	line := record.AppendLine(t.line[:0], t.fields, r)
+	if len(line) > maxLine {
+		return fmt.Errorf("its line would have %d bytes, and at most %d are read. Leave its largest field out with ignore: in the catalog, or put it under files:", len(line), maxLine)
 	}
-	return t.sorter.Add(spill.Entry{Order: r.Key.Order(), Payload: record.AppendLine(nil, t.fields, r)})
+	if t.out != nil {
+		t.line = line
+		return t.AddLine(r.Key, line)
+	}
+	return t.sorter.Add(spill.Entry{Order: r.Key.Order(), Payload: line})
 }
 
 // AddLine takes a record that is written as a line already, of a type that was started
@@ -219,7 +223,10 @@ func (w *Writer) Finish(path string, asFolder bool) (Manifest, error) {
 	if err != nil {
 		return Manifest{}, err
 	}
-	if err := os.WriteFile(filepath.Join(w.folder, manifestName), text, 0o644); err != nil {
+	if len(text) > maxManifest {
+		return Manifest{}, fmt.Errorf("parcel.json would have %d bytes, and at most %d are read: it lists too many attachments. Export fewer records, or leave them out with --no-files", len(text), maxManifest)
+	}
+	if err := os.WriteFile(filepath.Join(w.folder, manifestName), text, 0o600); err != nil {
 		return Manifest{}, err
 	}
 	manifest, _, err := decodeManifest(text)
@@ -232,9 +239,6 @@ func (w *Writer) Finish(path string, asFolder bool) (Manifest, error) {
 		}
 		if _, err := os.Lstat(path); err == nil {
 			return manifest, &ExistsError{Path: path}
-		}
-		if err := os.Chmod(w.folder, 0o755); err != nil {
-			return manifest, err
 		}
 		err := os.Rename(w.folder, path)
 		return manifest, err

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"time"
 
+	"anagram/internal/files/safe"
 	"anagram/internal/files/sqlitefile"
 	"anagram/internal/store/docket"
 	"anagram/internal/store/workspace"
@@ -83,6 +84,9 @@ func OpenDecided(ctx context.Context, w *workspace.Workspace, before int) (*Deci
 }
 
 func openDecided(ctx context.Context, w *workspace.Workspace, before int, path string) (*Decided, error) {
+	if err := safe.NoLink(path); err != nil {
+		return nil, err
+	}
 	db, err := sqlitefile.Open(path, sqlitefile.Options{Create: true, Wait: wait, Pragmas: []string{"synchronous(OFF)"}})
 	if err != nil {
 		return nil, err

@@ -11,6 +11,7 @@ import (
 	"os"
 	"time"
 
+	"anagram/internal/files/safe"
 	"anagram/internal/store/docket"
 	"anagram/internal/store/workspace"
 )
@@ -145,7 +146,7 @@ const maxLine = 16 << 20
 // dockets do.
 func read(path string) (known map[int]line, err error) {
 	known = map[int]line{}
-	f, err := os.Open(path)
+	f, err := safe.OpenPlain(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return known, nil
 	}

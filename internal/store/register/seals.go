@@ -14,6 +14,7 @@ import (
 
 	"github.com/gofrs/flock"
 
+	"anagram/internal/files/safe"
 	"anagram/internal/store/docket"
 	"anagram/internal/store/workspace"
 )
@@ -60,7 +61,7 @@ func sealOf(w *workspace.Workspace, number int) (last sealed, err error) {
 
 // eachLine gives the lines of the register that hold a text.
 func eachLine(w *workspace.Workspace, holds string, do func([]byte)) error {
-	f, err := os.Open(path(w))
+	f, err := safe.OpenPlain(path(w))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -99,6 +100,9 @@ func Lock(ctx context.Context, w *workspace.Workspace) (unlock func(), err error
 		return nil, err
 	}
 	lock := flock.New(filepath.Join(filepath.Dir(scratch), ".register.lock"))
+	if err := safe.NoLink(lock.Path()); err != nil {
+		return nil, err
+	}
 	if _, err := lock.TryLockContext(ctx, 20*time.Millisecond); err != nil {
 		return nil, err
 	}
@@ -226,10 +230,10 @@ func Known(w *workspace.Workspace, d *docket.Docket) error {
 // appendTo adds whole lines in one write, so that two programs do not mix theirs. What a
 // kill left of a line before is ended.
 func appendTo(path string, text []byte, durable bool) error {
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return err
 	}
-	f, err := os.OpenFile(path, os.O_APPEND|os.O_CREATE|os.O_RDWR, 0o644)
+	f, err := safe.Append(path)
 	if err != nil {
 		return err
 	}

@@ -24,7 +24,7 @@ var exampleIgnore []byte
 // Init starts a workspace with commented examples and gives the files it made. It
 // never overwrites anything.
 func Init(dir string) ([]string, error) {
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
 	files := []struct {

@@ -7,10 +7,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 
+	"anagram/internal/core/limit"
 	"anagram/internal/files/safe"
 )
 
@@ -29,7 +29,7 @@ type Pair struct {
 // Pairs reads what was said about records that changed their key.
 func (w *Workspace) Pairs() ([]Pair, error) {
 	path := filepath.Join(w.Dir, PairsName)
-	source, err := os.ReadFile(path)
+	source, err := safe.ReadSmall(path, limit.Configuration)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}

@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"strings"
 
+	"anagram/internal/core/limit"
 	"anagram/internal/files/safe"
 
 	"github.com/goccy/go-yaml"
@@ -52,7 +53,7 @@ func (w *Workspace) SaveSelection(name string, s Selection) error {
 	}
 	text := "  " + strings.ReplaceAll(strings.TrimRight(string(body), "\n"), "\n", "\n  ") + "\n"
 	path := filepath.Join(w.Dir, ConfigName)
-	source, err := os.ReadFile(path)
+	source, err := safe.ReadSmall(path, limit.Configuration)
 	if err != nil {
 		return err
 	}
@@ -74,7 +75,7 @@ func (w *Workspace) SaveSelection(name string, s Selection) error {
 	}
 	trial := filepath.Join(folder, ConfigName)
 	defer os.Remove(trial)
-	if err := os.WriteFile(trial, []byte(whole), 0o644); err != nil {
+	if err := os.WriteFile(trial, []byte(whole), 0o600); err != nil {
 		return err
 	}
 	if _, err := Open(folder); err != nil { // what is written must be readable

@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -18,7 +17,9 @@ import (
 	"time"
 
 	"anagram/internal/core/catalog"
+	"anagram/internal/core/limit"
 	"anagram/internal/core/yamldoc"
+	"anagram/internal/files/safe"
 )
 
 // ConfigName is the file that makes a folder a workspace.
@@ -41,6 +42,7 @@ type Environment struct {
 	Release  Release
 	Guard    Guard
 	Zone     *time.Location // of times without zone; nil asks the environment
+	TLSOff   bool           // a password may go over a connection that is not proven to be the server's
 	Line     int
 }
 
@@ -53,6 +55,14 @@ type Release struct {
 // Guard is what an environment demands before it may be written to.
 type Guard struct {
 	Release string // exact, minor or off; "" is off
+}
+
+// IsServer reports whether an environment is reached over a connection, not in files.
+func (e Environment) IsServer() bool { return e.Scheme() != "sqlite" && e.Scheme() != "folder" }
+
+// Given reports whether there is a way to a password at all.
+func (p Password) Given() bool {
+	return p.Env != "" || p.File != "" || len(p.Command) > 0 || p.Keystore
 }
 
 // Password says where the password of an environment is to be had; the password itself
@@ -94,6 +104,7 @@ type environmentForm struct {
 	Release  releaseForm  `yaml:"release"`
 	Guard    guardForm    `yaml:"guard"`
 	Zone     string       `yaml:"zone"`
+	TLS      string       `yaml:"tls"`
 }
 
 type guardForm struct {
@@ -149,7 +160,7 @@ func Find(from string) (string, error) {
 // Open reads the configuration of the workspace in a folder.
 func Open(dir string) (*Workspace, error) {
 	path := filepath.Join(dir, ConfigName)
-	source, err := os.ReadFile(path)
+	source, err := safe.ReadSmall(path, limit.Configuration)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, &Error{Message: fmt.Sprintf("There is no %s in %s. Start a workspace there with: anagram init %s", ConfigName, dir, dir), Cause: err}
 	}
@@ -176,16 +187,23 @@ func Open(dir string) (*Workspace, error) {
 		case e.Connect == "":
 			return nil, doc.Errorf(at, "environment %s has no connect:, such as connect: sqlite:data/%s.db", name, name)
 		case !slices.Contains(Schemes(), e.Scheme()):
+			if !plainWord.MatchString(e.Scheme()) {
+				return nil, doc.Errorf(at, "environment %s: connect: begins with none of %s", name, strings.Join(withColon(Schemes()), ", "))
+			}
 			return nil, doc.Unknown(at, "way to connect", e.Scheme()+":", withColon(Schemes()))
 		case e.Address() == "":
 			return nil, doc.Errorf(at, "environment %s: nothing follows %s:", name, e.Scheme())
-		case holdsPassword(e.Connect):
-			return nil, doc.Errorf(at, "environment %s: a password must not stand in %s; take it out and say where it is with password: {env: NAME}, {file: PATH}, {command: [...]} or {keystore: true}", name, ConfigName)
+		case wrongAddress(e) != "":
+			return nil, doc.Errorf(at, "environment %s: %s", name, wrongAddress(e))
 		case !slices.Contains([]string{"", "exact", "minor", "off"}, described.Guard.Release):
 			return nil, doc.Unknown([]string{"environments", name, "guard", "release"}, "release policy", described.Guard.Release, []string{"exact", "minor", "off"})
 		case described.Password.ways() > 1:
 			return nil, doc.Errorf([]string{"environments", name, "password"}, "environment %s: password: names more than one way; keep one of them", name)
 		}
+		if described.TLS != "" && described.TLS != "off" {
+			return nil, doc.Unknown([]string{"environments", name, "tls"}, "word for tls:", described.TLS, []string{"off"})
+		}
+		e.TLSOff = described.TLS == "off"
 		if described.Zone != "" {
 			if e.Zone, err = time.LoadLocation(described.Zone); err != nil || described.Zone == "Local" {
 				return nil, doc.Errorf([]string{"environments", name, "zone"}, "environment %s: zone: %q is not known; it looks like Europe/Berlin or UTC", name, described.Zone)
@@ -198,20 +216,6 @@ func Open(dir string) (*Workspace, error) {
 
 // Schemes lists the ways to connect.
 func Schemes() []string { return []string{"sqlite", "postgres", "mysql", "folder"} }
-
-// holdsPassword reports whether an address has a password in it, before the host or as
-// a parameter.
-func holdsPassword(connect string) bool {
-	u, err := url.Parse(connect)
-	if err != nil {
-		return false
-	}
-	_, has := u.User.Password()
-	for name := range u.Query() {
-		has = has || strings.Contains(strings.ToLower(name), "password")
-	}
-	return has
-}
 
 func withColon(words []string) []string {
 	out := make([]string, len(words))
@@ -246,7 +250,7 @@ func (w *Workspace) CatalogName() string { return w.catalogPath }
 
 // Catalog reads the workspace's catalog.
 func (w *Workspace) Catalog() (*catalog.Catalog, error) {
-	source, err := os.ReadFile(w.Path(w.catalogPath))
+	source, err := safe.ReadSmall(w.Path(w.catalogPath), limit.Configuration)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, &Error{Message: fmt.Sprintf("There is no catalog %s in %s. Write one; docs/formats.md shows its form, and anagram init makes an example.", w.catalogPath, w.Dir), Cause: err}
 	}
@@ -259,7 +263,14 @@ func (w *Workspace) Catalog() (*catalog.Catalog, error) {
 // Folders of a workspace, made when first needed.
 func (w *Workspace) folder(name string) (string, error) {
 	dir := filepath.Join(w.Dir, name)
-	return dir, os.MkdirAll(dir, 0o755)
+	at := w.Dir
+	for part := range strings.SplitSeq(filepath.ToSlash(name), "/") {
+		at = filepath.Join(at, part)
+		if info, err := os.Lstat(at); err == nil && !info.IsDir() {
+			return dir, &Error{Message: fmt.Sprintf("%s is a link or a file, not a folder of this workspace; nothing is written through it. Remove it and try again.", at)}
+		}
+	}
+	return dir, os.MkdirAll(dir, 0o700)
 }
 
 // Parcels gives the folder of the library.

@@ -88,7 +88,7 @@ See the whole job on made-up data with: anagram demo`,
 			root.AddCommand(c)
 		}
 	}
-	in("prepare", a.demoCommand(), a.initCommand(), a.envCommand(), a.catalogCommand())
+	in("prepare", a.demoCommand(), a.initCommand(), a.envCommand(), a.trustCommand(), a.catalogCommand())
 	in("export", a.exportCommand(), a.parcelCommand())
 	in("review", a.matchCommand(), a.pairCommand(), a.reviewCommand(), a.approveCommand(), a.declineCommand(), a.holdCommand(), a.joinCommand())
 	in("import", a.importCommand(), a.historyCommand(), a.statusCommand())
@@ -174,6 +174,7 @@ func (a *app) logger() *slog.Logger {
 
 // Main runs the program as the operating system started it.
 func Main(ctx context.Context) int {
+	ownFilesOnly()
 	dir, err := os.Getwd()
 	if err != nil {
 		dir = "."

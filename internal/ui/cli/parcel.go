@@ -92,7 +92,8 @@ func (a *app) parcelListCommand() *cobra.Command {
 }
 
 func (a *app) parcelShowCommand() *cobra.Command {
-	return &cobra.Command{
+	var ask bool
+	cmd := &cobra.Command{
 		Use:     "show P [PATTERN...]",
 		Short:   "Show what a parcel is, or records in it",
 		Example: "  anagram parcel show january\n  anagram parcel show january 'assay_range/GLU/*'",
@@ -103,7 +104,11 @@ func (a *app) parcelShowCommand() *cobra.Command {
 			}
 			defer p.Close()
 			if len(given) == 1 {
-				moved, reached := library.SourceMoved(cmd.Context(), s, p)
+				var moved []check.Moved
+				reached := false
+				if ask {
+					moved, reached = library.SourceMoved(cmd.Context(), s, p)
+				}
 				return a.showParcel(p, moved, reached)
 			}
 			var patterns []record.Pattern
@@ -125,6 +130,8 @@ func (a *app) parcelShowCommand() *cobra.Command {
 			return err
 		}),
 	}
+	cmd.Flags().BoolVar(&ask, "ask-sources", false, "ask the source, if it can be reached, what changed there since")
+	return cmd
 }
 
 func (a *app) showParcel(p *parcel.Reader, moved []check.Moved, reached bool) error {

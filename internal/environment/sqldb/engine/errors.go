@@ -2,7 +2,12 @@ package engine
 
 import (
 	"errors"
+	"fmt"
+	"net"
+	"strings"
 	"time"
+
+	"anagram/internal/environment"
 )
 
 // ErrLocked is the lock of an import that somebody else holds.
@@ -24,6 +29,21 @@ func Cause(err error) string {
 
 // Wait is how long somebody else's lock is waited for.
 const Wait = 3 * time.Second
+
+// IsHere reports whether a host is this machine: a socket, or an address of its own.
+func IsHere(host string) bool {
+	if host == "" || strings.HasPrefix(host, "/") || strings.HasPrefix(host, "@") || host == "localhost" {
+		return true
+	}
+	ip := net.ParseIP(strings.Trim(host, "[]"))
+	return ip != nil && ip.IsLoopback()
+}
+
+// NotProven refuses to send a password to whoever answers.
+func NotProven(name, host, mend string) error {
+	return &environment.Error{Environment: name, Message: fmt.Sprintf("a password would be sent to %s over a connection that is not proven to be that server's.", host),
+		Mend: mend + "; or say tls: off for this environment in anagram.yaml, if the network can be trusted."}
+}
 
 // CounterError is a counter that could not be moved past numbers that were written.
 type CounterError struct {

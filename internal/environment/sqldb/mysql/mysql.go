@@ -8,6 +8,7 @@ import (
 	"io"
 	"log"
 	"math"
+	"net"
 	"net/url"
 	"slices"
 	"strconv"
@@ -23,10 +24,15 @@ import (
 	"anagram/internal/environment/sqldb/rows"
 )
 
-// Open opens a MariaDB or MySQL database. The address is a mysql:// URL without a
-// password: mysql://account@host:3306/database, with ?tls=true for an encrypted
-// connection.
-func Open(ctx context.Context, name, address, password string, readOnly bool) (environment.Environment, error) {
+// Options say how a database is opened.
+type Options struct {
+	Password string
+	ReadOnly bool
+	TLSOff   bool // a password may go over a connection that is not proven to be the server's
+}
+
+// parsed reads an address.
+func parsed(name, address string) (*mysql.Config, error) {
 	u, err := url.Parse(address)
 	database := ""
 	if err == nil {
@@ -40,8 +46,46 @@ func Open(ctx context.Context, name, address, password string, readOnly bool) (e
 	if u.Port() == "" {
 		config.Addr += ":3306"
 	}
-	config.User, config.Passwd = u.User.Username(), password
+	config.User = u.User.Username()
 	config.TLSConfig = u.Query().Get("tls")
+	return config, nil
+}
+
+func host(config *mysql.Config) string {
+	host, _, err := net.SplitHostPort(config.Addr)
+	if err != nil {
+		return config.Addr
+	}
+	return host
+}
+
+// Where tells where an address leads.
+func Where(name, address string) (environment.Where, error) {
+	config, err := parsed(name, address)
+	if err != nil {
+		return environment.Where{}, err
+	}
+	return environment.Where{Server: config.Addr, Account: config.User, Database: config.DBName, Here: engine.IsHere(host(config))}, nil
+}
+
+// Open opens a MariaDB or MySQL database. The address is a mysql:// URL without a
+// password: mysql://account@host:3306/database, with ?tls=true for an encrypted
+// connection.
+func Open(ctx context.Context, name, address string, o Options) (environment.Environment, error) {
+	config, err := parsed(name, address)
+	if err != nil {
+		return nil, err
+	}
+	config.Passwd = o.Password
+	if o.Password != "" && !o.TLSOff && !engine.IsHere(host(config)) {
+		switch config.TLSConfig {
+		case "":
+			config.TLSConfig = "true"
+		case "true":
+		default:
+			return nil, engine.NotProven(name, host(config), "Say tls=true in connect:")
+		}
+	}
 	// Values go into statements on this side and come back as text, so that the server
 	// never turns a number into a floating point one.
 	config.InterpolateParams = true
@@ -54,9 +98,9 @@ func Open(ctx context.Context, name, address, password string, readOnly bool) (e
 	}
 	connector, err := mysql.NewConnector(config)
 	if err != nil {
-		return nil, &environment.Error{Environment: name, Message: "connect: cannot be used: " + engine.Cause(err) + ".", Cause: err}
+		return nil, &environment.Error{Environment: name, Message: "connect: cannot be used.", Mend: "It looks like mysql://account@host:3306/database, with ?tls=true for an encrypted connection.", Cause: err}
 	}
-	return rows.Open(ctx, name, dialect{host: config.Addr, database: database, account: config.User}, sql.OpenDB(connector), readOnly)
+	return rows.Open(ctx, name, dialect{host: config.Addr, database: config.DBName, account: config.User}, sql.OpenDB(connector), o.ReadOnly)
 }
 
 type dialect struct{ host, database, account string }

@@ -15,7 +15,7 @@ func TestPostgreSQLPassesTheConnectorSuite(t *testing.T) {
 		words := map[string]string{"id": "serial PRIMARY KEY", "text": "varchar(40)", "integer": "bigint", "decimal": "numeric(10,3)", "boolean": "boolean",
 			"date": "date", "timestamp": "timestamp", "json": "jsonb", "bytes": "bytea"}
 		return conformance.Served(words, db, func(readOnly bool) (environment.Environment, error) {
-			return postgres.Open(context.Background(), "suite", url, "", readOnly)
+			return postgres.Open(context.Background(), "suite", url, postgres.Options{ReadOnly: readOnly})
 		})
 	})
 }

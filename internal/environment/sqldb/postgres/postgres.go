@@ -8,6 +8,8 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/url"
+	"os"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -21,16 +23,80 @@ import (
 	"anagram/internal/environment/sqldb/rows"
 )
 
-// Open opens a PostgreSQL database. The address is a postgres:// URL without
-// a password; an empty password leaves it to PostgreSQL's own conventions (password
-// file, environment variables, service names).
-func Open(ctx context.Context, name, address, password string, readOnly bool) (environment.Environment, error) {
+// Options say how a database is opened.
+type Options struct {
+	Password string // "" leaves it to PostgreSQL's own conventions (password file, environment variables, service names)
+	ReadOnly bool
+	TLSOff   bool // a password may go over a connection that is not proven to be the server's
+}
+
+// parsed reads an address as the driver does.
+func parsed(name, address string) (*pgx.ConnConfig, error) {
 	config, err := pgx.ParseConfig(address)
 	if err != nil {
-		return nil, &environment.Error{Environment: name, Message: "connect: is not an address of PostgreSQL.", Mend: "It looks like postgres://account@host:5432/database.", Cause: err}
+		return nil, &environment.Error{Environment: name, Message: "connect: is not an address of PostgreSQL, or names a file that cannot be read.", Mend: "It looks like postgres://account@host:5432/database.", Cause: err}
 	}
-	if password != "" {
-		config.Password = password
+	return config, nil
+}
+
+// Where tells where an address leads.
+func Where(name, address string) (environment.Where, error) {
+	config, err := parsed(name, address)
+	if err != nil {
+		return environment.Where{}, err
+	}
+	out := environment.Where{Server: net.JoinHostPort(config.Host, fmt.Sprint(config.Port)), Account: config.User, Database: config.Database, Here: engine.IsHere(config.Host)}
+	for _, other := range config.Fallbacks {
+		out.Here = out.Here && engine.IsHere(other.Host)
+	}
+	if u, err := url.Parse(address); err == nil {
+		for _, file := range []string{"sslrootcert", "sslcert", "sslkey", "passfile", "servicefile"} {
+			if value := u.Query().Get(file); value != "" {
+				out.Files = append(out.Files, value)
+			}
+		}
+	}
+	return out, nil
+}
+
+// proven makes the connection one that is proven to be the server's where a password goes
+// to another machine.
+func proven(name, address string, config *pgx.ConnConfig, o Options) (*pgx.ConnConfig, error) {
+	if engine.IsHere(config.Host) || config.Password == "" || o.TLSOff {
+		return config, nil
+	}
+	u, err := url.Parse(address)
+	if err != nil {
+		return nil, err
+	}
+	query := u.Query()
+	switch mode := cmp.Or(query.Get("sslmode"), os.Getenv("PGSSLMODE")); mode {
+	case "verify-full", "verify-ca":
+		return config, nil
+	case "":
+		query.Set("sslmode", "verify-full")
+		u.RawQuery = query.Encode()
+		again, err := parsed(name, u.String())
+		if err == nil {
+			again.Password = config.Password
+		}
+		return again, err
+	default:
+		return nil, engine.NotProven(name, config.Host, "Say sslmode=verify-full in connect:, with sslrootcert= where the server's certificate is not a public one")
+	}
+}
+
+// Open opens a PostgreSQL database. The address is a postgres:// URL without a password.
+func Open(ctx context.Context, name, address string, o Options) (environment.Environment, error) {
+	config, err := parsed(name, address)
+	if err != nil {
+		return nil, err
+	}
+	if o.Password != "" {
+		config.Password = o.Password
+	}
+	if config, err = proven(name, address, config, o); err != nil {
+		return nil, err
 	}
 	// Everything is read and written as text in these forms, whatever the server's own
 	// settings are, so that nothing is rounded or shifted.
@@ -51,7 +117,7 @@ func Open(ctx context.Context, name, address, password string, readOnly bool) (e
 		}
 		_, err := conn.Exec(ctx, "SET TIME ZONE 'UTC'")
 		return err
-	})), readOnly)
+	})), o.ReadOnly)
 }
 
 type dialect struct {

@@ -1,0 +1,119 @@
+package session
+
+import (
+	"fmt"
+	"strings"
+
+	"anagram/internal/core/show"
+	"anagram/internal/environment"
+	"anagram/internal/environment/connect"
+	"anagram/internal/store/trust"
+	"anagram/internal/store/workspace"
+)
+
+// A workspace says where passwords come from and which servers get them. One that somebody
+// else made is believed in that only once the person at work has looked at it.
+
+// Stakes is what a workspace puts at stake.
+type Stakes struct {
+	Folder      string
+	Parts       []trust.Part
+	Fingerprint string
+	Any         bool // something is at stake at all
+	Given       bool // the person trusts it as it is
+}
+
+// Stakes tells what the workspace puts at stake.
+func (s *Session) Stakes() (Stakes, error) {
+	out := Stakes{Folder: s.Workspace.Dir}
+	for _, e := range s.Workspace.Environments {
+		where, err := s.where(e)
+		if err != nil {
+			return out, err
+		}
+		out.Parts = append(out.Parts, trust.Part{Environment: e.Name, Facts: s.facts(e, where)})
+		out.Any = out.Any || atStake(e, where)
+	}
+	out.Fingerprint = trust.Fingerprint(out.Parts)
+	var err error
+	out.Given, err = trust.Given(s.Workspace.Dir, out.Fingerprint)
+	return out, err
+}
+
+// Trust keeps that the person trusts the workspace as it is.
+func (s *Session) Trust(stakes Stakes) error {
+	return trust.Give(s.Workspace.Dir, stakes.Fingerprint, s.Stamp())
+}
+
+func (s *Session) where(e workspace.Environment) (environment.Where, error) {
+	address := e.Connect
+	if !e.IsServer() {
+		address = s.Workspace.Path(e.Address())
+	}
+	return connect.Where(e.Name, e.Scheme(), address)
+}
+
+// atStake reports whether opening an environment could give away what is the person's: a
+// password from wherever the workspace says, or one that a driver finds by itself for a
+// server that is not this machine.
+func atStake(e workspace.Environment, where environment.Where) bool {
+	return e.Password.Given() || e.IsServer() && !where.Here
+}
+
+// facts says what an environment puts at stake, in words.
+func (s *Session) facts(e workspace.Environment, where environment.Where) []string {
+	if !e.IsServer() {
+		return []string{"connects to " + e.Connect}
+	}
+	text := "connects to " + where.Server
+	if where.Account != "" {
+		text += " as " + where.Account
+	}
+	if where.Database != "" {
+		text += ", database " + where.Database
+	}
+	out := []string{text}
+	for _, file := range where.Files {
+		out = append(out, "uses the file "+file)
+	}
+	switch p := e.Password; {
+	case p.Env != "":
+		out = append(out, "sends the password that is in the environment variable "+p.Env)
+	case p.File != "":
+		out = append(out, "sends the password that is in the file "+p.File)
+	case len(p.Command) > 0:
+		words := make([]string, len(p.Command))
+		for i, word := range p.Command {
+			words[i] = show.Arg(word)
+		}
+		out = append(out, "runs the command "+strings.Join(words, " ")+" and sends what it prints as the password")
+	case p.Keystore:
+		out = append(out, "sends the password that the key store has for it")
+	}
+	if e.TLSOff {
+		out = append(out, "takes a connection that is not proven to be the server's (tls: off)")
+	}
+	if e.Guard.Release != "" && e.Guard.Release != "off" {
+		out = append(out, "guards imports: release "+e.Guard.Release)
+	}
+	return out
+}
+
+// trusted refuses an environment with something at stake that the person has not looked at.
+func (s *Session) trusted(e workspace.Environment) error {
+	where, err := s.where(e)
+	if err != nil {
+		return err
+	}
+	if !atStake(e, where) {
+		return nil
+	}
+	stakes, err := s.Stakes()
+	if err != nil {
+		return fmt.Errorf("whether this workspace is trusted cannot be told: %w", err)
+	}
+	if stakes.Given {
+		return nil
+	}
+	return Usage("%s %s. You have not said yet that you trust this workspace, or it changed since. Look at what it does, and say so, with: anagram trust", e.Name, strings.Join(s.facts(e, where), ", "))
+}
