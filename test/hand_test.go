@@ -174,3 +174,19 @@ func TestTwoParcelsAreCompared(t *testing.T) {
 	r = p.must(matched, "match", "units", "--against", "after")
 	assert.Contains(t, words(r.out), "loose is not compared: parcel units does not hold that record type")
 }
+
+// What one environment alone has of a field is no business of whoever gets a parcel of another.
+func TestLocalValuesOfOthersDoNotTravel(t *testing.T) {
+	t.Parallel()
+	const table = "CREATE TABLE items (id INTEGER PRIMARY KEY, code TEXT, name TEXT, url TEXT, \"on\" TEXT);"
+	const catalog = "# what we have\ntypes:\n  item:\n    at: {source: items, target: items}\n    key: [code]   # as always\n    id: id\n    local:\n      url: {target: \"https://inside.example.org/007\", source: \"https://outside.example.org\"}\n      \"on\": {target: \"no\"}\n    retired: {field: name, values: [\"007\", \"no\", \"null\", \"2026-01-01\", \"1.50\"]}\n    only: \"name != 'it''s'\"\n"
+	p := newPlace(t, strings.Replace(catalog, "''s", "s", 1), table+"INSERT INTO items VALUES (1,'A','a','x','y');", table)
+	p.must(0, "export", "source", "--name", "p", "--as-folder")
+	text := string(p.read("parcels/p/catalog.yaml"))
+	assert.NotContains(t, text, "inside.example.org")
+	assert.Contains(t, text, "outside.example.org")
+	p.must(3, "match", "p", "--against", "target")
+	p.must(0, "approve", "*")
+	p.must(0, "import")
+	assert.Equal(t, []string{"A a https://inside.example.org/007 no"}, p.rows("target", "SELECT code, name, url, \"on\" FROM items"))
+}

@@ -180,6 +180,10 @@ func (m *maker) look(t *Type, c catalog.Column) error {
 	if err != nil {
 		return err
 	}
+	if LooksSecret(values) {
+		t.Secret = append(t.Secret, Noted{c.Name, "its values look like keys, tokens or hashes; they are not shown"})
+		return nil
+	}
 	alike := 0
 	for _, v := range values {
 		if localValue.MatchString(v) {

@@ -3,7 +3,7 @@
 //
 // The contract: what the environment states (primary keys, unique indexes, foreign
 // keys) is taken as it is; everything else is a guess and carries its reason, so that a
-// person can confirm or correct it. Columns that look like secrets are never looked at.
+// person can confirm or correct it. Columns whose names are those of secrets are never looked at.
 // The same facts give the same draft.
 package draft
 
@@ -80,7 +80,6 @@ type Reference struct {
 }
 
 var (
-	secretName  = regexp.MustCompile(`(?i)passw|passphrase|secret|token|api_?key|private_?key|credential|(^|_)(salt|pin|pwd)($|_)`)
 	localName   = regexp.MustCompile(`(?i)(^|_)(url|uri|host|hostname|server|endpoint|ip|port|path|dir|directory|folder|smtp|ldap)($|_)|address$`)
 	localValue  = regexp.MustCompile(`^([a-z][a-z0-9+.-]*://\S+|/\S+/\S*|[A-Za-z]:\\\S+|\\\\\S+|\d{1,3}(\.\d{1,3}){3}(:\d+)?)$`)
 	changedAt   = regexp.MustCompile(`(?i)^(updated|modified|changed|last_?(update|updated|change|changed|modified)|date_?(updated|modified|changed)|(update|modify|modification|change)_?(time|date))(_?(at|on|date|time|ts))?$|^tms$`)

@@ -1,7 +1,6 @@
 package sheet
 
 import (
-	"errors"
 	"fmt"
 	"math"
 	"regexp"
@@ -124,9 +123,18 @@ func shortest(raw string, number float64) string {
 //
 // A formula is not overwritten: what it makes would be, at the next calculation.
 func (b *Book) Set(title, at, text string) error {
-	if formula, err := b.file.GetCellFormula(title, at); err != nil || formula != "" {
-		return errors.Join(err, fmt.Errorf("cell %s of sheet %s holds a formula, which would make its own value again. Change it there, or decline the field", at, title))
+	formula, err := b.file.GetCellFormula(title, at)
+	switch {
+	case err != nil:
+		return err
+	case formula != "":
+		return fmt.Errorf("cell %s of sheet %s holds a formula, which would make its own value again. Change it there, or decline the field", at, title)
+	default:
+		return b.set(title, at, text)
 	}
+}
+
+func (b *Book) set(title, at, text string) error {
 	kind, err := b.file.GetCellType(title, at)
 	if err != nil {
 		return err

@@ -146,7 +146,8 @@ func like(ctx context.Context, s *session.Session, name string) (parcel.Manifest
 			m.Types = append(m.Types, parcel.Type{Name: t.Name, Fields: fields})
 		}
 	}
-	return m, c.Source, nil
+	source, err := c.Travelling(name)
+	return m, source, err
 }
 
 // sealing checks the records of an edited parcel while it writes them anew.

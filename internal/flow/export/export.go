@@ -81,10 +81,14 @@ func Export(ctx context.Context, s *session.Session, r Request) (Result, error) 
 	if err != nil {
 		return result, err
 	}
+	travelling, err := c.Travelling(r.Environment)
+	if err != nil {
+		return result, err
+	}
 	w, err := parcel.Create(scratch, parcel.Manifest{
 		Release: self.Release, Settings: self.Settings, Name: name, Note: r.Note, Source: r.Environment, ExportedBy: s.Who, Program: s.Program,
 		ExportedAt: s.Now().UTC().Format("2006-01-02T15:04:05.000Z07:00"), Selection: r.Selection, Keys: env.Fit.Shapes,
-	}, c.Source)
+	}, travelling)
 	if err != nil {
 		return result, err
 	}

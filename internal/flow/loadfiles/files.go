@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"anagram/internal/core/record"
@@ -195,12 +196,16 @@ func (l *loadWriter) open(group, name string) error {
 		h := l.ready.Docket.Header
 		begin, _ := l.scripter.Frame()
 		_, err = fmt.Fprintf(l.out, "-- Docket %d: %s to %s, matched %s, written %s by %s.\n-- Run it as a whole and stop at the first error: it is one transaction, and it expects\n-- the records as they were when it was written.\n"+begin+"\n",
-			h.Number, h.Source, h.Target, session.Minute(h.MatchedAt), session.Minute(docket.Stamp(l.session.Now())), harmlessComment(l.session.Who))
+			h.Number, harmlessComment(h.Source), harmlessComment(h.Target), session.Minute(h.MatchedAt), session.Minute(docket.Stamp(l.session.Now())), harmlessComment(l.session.Who))
 	}
 	return err
 }
 
-func harmlessComment(text string) string { return strings.ReplaceAll(show.Harmless(text), "\n", " ") }
+// harmlessComment makes a text one that ends no comment, in whatever encoding it is read.
+func harmlessComment(text string) string {
+	quoted := strconv.QuoteToASCII(text)
+	return strings.ReplaceAll(quoted[1:len(quoted)-1], `\"`, `"`)
+}
 
 func (l *loadWriter) close() error {
 	if l.file == nil {
@@ -240,9 +245,10 @@ func (l *loadWriter) attachment(v record.Value) error {
 func (l *loadWriter) about() error {
 	h := l.ready.Docket.Header
 	var out strings.Builder
-	fmt.Fprintf(&out, "Load files of docket %d: %s to %s\n", h.Number, h.Source, h.Target)
-	fmt.Fprintf(&out, "parcel %s, exported %s by %s, matched %s by %s\n", h.Parcel, session.Minute(h.ExportedAt), h.ExportedBy, session.Minute(h.MatchedAt), h.MatchedBy)
-	fmt.Fprintf(&out, "written %s by %s: %s, only what was approved\n\n", session.Minute(docket.Stamp(l.session.Now())), show.Harmless(l.session.Who), show.Written(l.written.New, l.written.Changed))
+	plain := show.Harmless
+	fmt.Fprintf(&out, "Load files of docket %d: %s to %s\n", h.Number, plain(h.Source), plain(h.Target))
+	fmt.Fprintf(&out, "parcel %s, exported %s by %s, matched %s by %s\n", plain(h.Parcel), session.Minute(h.ExportedAt), plain(h.ExportedBy), session.Minute(h.MatchedAt), plain(h.MatchedBy))
+	fmt.Fprintf(&out, "written %s by %s: %s, only what was approved\n\n", session.Minute(docket.Stamp(l.session.Now())), plain(l.session.Who), show.Written(l.written.New, l.written.Changed))
 	out.WriteString("Load them in this order:\n")
 	for i, name := range l.names {
 		if l.form == "sql" {

@@ -111,7 +111,7 @@ func (t *TypeWriter) Add(r record.Record) error {
 	t.newest = max(t.newest, r.ChangedAt)
 	line := record.AppendLine(t.line[:0], t.fields, r)
 	if len(line) > maxLine {
-		return fmt.Errorf("its line would have %d bytes, and at most %d are read. Leave its largest field out with ignore: in the catalog, or put it under files:", len(line), maxLine)
+		return fmt.Errorf("its line would have %d bytes, and at most %d are read. Leave its largest field out with ignore: in the catalog", len(line), maxLine)
 	}
 	if t.out != nil {
 		t.line = line

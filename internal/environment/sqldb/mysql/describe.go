@@ -90,19 +90,12 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 			return err
 		}
 		extra = strings.ToLower(extra)
-		c.Limits = engine.Limits(declared)
-		if strings.HasPrefix(strings.ToLower(declared), "enum(") {
-			c.Limits.OneOf = engine.QuotedWords(declared)
-		}
-		if strings.HasPrefix(strings.ToLower(declared), "set(") {
-			c.Limits.AnyOf = engine.QuotedWords(declared)
-		}
+		c.Limits = limitsOf(declared)
 		c.Declared, c.Kind = strings.ToLower(declared), kindOf(strings.ToLower(declared), strings.ToLower(data))
 		if documents[place+"\x00"+c.Name] {
 			c.Kind = record.JSON
 		}
-		// Blanks at the end count only where a collation says so.
-		c.Loose = c.Kind == record.Text && !strings.HasSuffix(collation.String, "nopad_bin") && !strings.HasSuffix(collation.String, "0900_bin")
+		c.Loose = looseText(c.Kind, collation.String)
 		c.Derived = strings.Contains(extra, "generated") && !strings.Contains(extra, "default_generated") || strings.Contains(extra, "virtual") || strings.Contains(extra, "stored")
 		c.Default = c.Default || strings.Contains(extra, "auto_increment")
 		to := foreign[place+"\x00"+c.Name]
@@ -138,6 +131,24 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 	}
 	return places, engine.AddKeys(ctx, q, places, `SELECT table_name, index_name, index_name = 'PRIMARY', CASE WHEN sub_part IS NULL THEN column_name END
 		FROM information_schema.statistics WHERE table_schema = database() AND non_unique = 0 ORDER BY table_name, index_name, seq_in_index`)
+}
+
+// limitsOf reads the limits of a declared type, with the words of enumerations and sets.
+func limitsOf(declared string) catalog.Limits {
+	out := engine.Limits(declared)
+	switch word := strings.ToLower(declared); {
+	case strings.HasPrefix(word, "enum("):
+		out.OneOf = engine.QuotedWords(declared)
+	case strings.HasPrefix(word, "set("):
+		out.AnyOf = engine.QuotedWords(declared)
+	}
+	return out
+}
+
+// looseText reports whether values of a column can be the same to the server though they
+// differ: by its collation, which nearly always leaves blanks at the end out.
+func looseText(kind record.Kind, collation string) bool {
+	return kind == record.Text && !strings.HasSuffix(collation, "nopad_bin") && !strings.HasSuffix(collation, "0900_bin")
 }
 
 // triggers notes what triggers fill, and where there are any.

@@ -3,6 +3,7 @@ package mysql
 import (
 	"context"
 	"database/sql"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -108,7 +109,7 @@ type dialect struct{ host, database, account string }
 // Can says what the engine offers.
 func (d dialect) Can() engine.Capabilities {
 	return engine.Capabilities{OneAtATime: true, Trial: d.Trial, Tidy: tidy, LongestStatement: longestStatement,
-		Frame: [2]string{"SET SESSION time_zone = '+00:00', SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION';\nCREATE TEMPORARY TABLE anagram_expected (n INTEGER NOT NULL);\nBEGIN;", "COMMIT;\nDROP TEMPORARY TABLE anagram_expected;"}}
+		Frame: [2]string{"SET NAMES utf8mb4;\nSET SESSION time_zone = '+00:00', SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION';\nCREATE TEMPORARY TABLE anagram_expected (n INTEGER NOT NULL);\nBEGIN;", "COMMIT;\nDROP TEMPORARY TABLE anagram_expected;"}}
 }
 
 // mostSent is what the driver sends at most.
@@ -328,10 +329,11 @@ func (dialect) Encode(v record.Value, c catalog.Column) (any, error) {
 	}
 }
 
-// Literal writes a value as MySQL reads it: a backslash escapes, too.
+// Literal writes a value as MySQL reads it whatever its modes are: what a backslash would do
+// depends on them, and what a client does with signs that cannot be seen on the client.
 func (dialect) Literal(stored any) string {
-	if text, ok := stored.(string); ok {
-		stored = strings.ReplaceAll(text, `\`, `\\`)
+	if text, ok := stored.(string); ok && strings.ContainsFunc(text, func(r rune) bool { return r < 0x20 || r == 0x7f || r == '\\' }) {
+		return "_utf8mb4 X'" + hex.EncodeToString([]byte(text)) + "'"
 	}
 	return engine.PlainLiteral(stored)
 }

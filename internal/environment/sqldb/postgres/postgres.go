@@ -128,7 +128,7 @@ type dialect struct {
 // Can says what the engine offers.
 func (d dialect) Can() engine.Capabilities {
 	return engine.Capabilities{OneAtATime: true, Savepoints: true, CopyOut: d.CopyOut, Bulk: d.Bulk, Breaks: d.Breaks, Settle: settle, AfterInserts: d.afterInserts, Defer: "SET CONSTRAINTS ALL DEFERRED",
-		Frame: [2]string{"BEGIN;\nSET LOCAL TIME ZONE 'UTC';\nCREATE TEMP TABLE anagram_expected (n INTEGER NOT NULL) ON COMMIT DROP;", "COMMIT;"}}
+		Frame: [2]string{"BEGIN;\nSET LOCAL standard_conforming_strings = on;\nSET LOCAL client_encoding = 'UTF8';\nSET LOCAL DateStyle = 'ISO, YMD';\nSET LOCAL IntervalStyle = 'iso_8601';\nSET LOCAL bytea_output = 'hex';\nSET LOCAL TIME ZONE 'UTC';\nCREATE TEMP TABLE anagram_expected (n INTEGER NOT NULL) ON COMMIT DROP;", "COMMIT;"}}
 }
 
 func (dialect) Quote(name string) string { return pgx.Identifier{name}.Sanitize() }
@@ -353,16 +353,21 @@ func (d dialect) Explain(err error) (message, mend string) {
 		return fmt.Sprintf("another import is at work in %s.", d.database), "Wait until it has finished and try again."
 	}
 	var pg *pgconn.PgError
-	if !errors.As(err, &pg) {
-		var connect *pgconn.ConnectError
-		if errors.As(err, &connect) {
-			return fmt.Sprintf("%s cannot be reached as %s.", d.host, d.account), "Check address, account and network; the reason given is: " + engine.Cause(err) + "."
-		}
-		if strings.Contains(err.Error(), "encode") { // the driver itself, before it asks the server
-			return "a value cannot be sent: " + engine.Cause(err) + ".", "Say what the field holds with as: in the catalog."
-		}
-		return "the connection to " + d.host + " was lost: " + engine.Cause(err) + ".", "Check the server and try again; nothing is half-written."
+	if errors.As(err, &pg) {
+		return d.explainServer(pg)
 	}
+	var connect *pgconn.ConnectError
+	if errors.As(err, &connect) {
+		return fmt.Sprintf("%s cannot be reached as %s.", d.host, d.account), "Check address, account and network; the reason given is: " + engine.Cause(err) + "."
+	}
+	if strings.Contains(err.Error(), "encode") { // the driver itself, before it asks the server
+		return "a value cannot be sent: " + engine.Cause(err) + ".", "Say what the field holds with as: in the catalog."
+	}
+	return "the connection to " + d.host + " was lost: " + engine.Cause(err) + ".", "Check the server and try again; nothing is half-written."
+}
+
+// explainServer is Explain for what the server itself says.
+func (d dialect) explainServer(pg *pgconn.PgError) (message, mend string) {
 	switch {
 	case pg.Code == "28P01" || pg.Code == "28000":
 		return fmt.Sprintf("%s refuses the account %s.", d.host, d.account), "Check the password: of this environment in anagram.yaml, or PostgreSQL's own password file."

@@ -270,13 +270,8 @@ func (s *session) build(ctx context.Context, m *environment.Model, f *form, own 
 	kept := 0
 	for n := range rows {
 		if !in[n] {
-			if r.Outside != nil {
-				*r.Outside++
-			}
-			if r.Left != nil && keys[n].Order() != "" {
-				if err := r.Left(keys[n]); err != nil {
-					return err
-				}
+			if err := leftOut(r, keys[n]); err != nil {
+				return err
 			}
 			continue
 		}
@@ -330,6 +325,17 @@ func (s *session) build(ctx context.Context, m *environment.Model, f *form, own 
 		}
 	}
 	return nil
+}
+
+// leftOut tells of a record that is outside.
+func leftOut(r environment.Reading, key record.Key) error {
+	if r.Outside != nil {
+		*r.Outside++
+	}
+	if r.Left == nil || key.Order() == "" {
+		return nil
+	}
+	return r.Left(key)
 }
 
 // sumOf is a sum of a stored value in which no two are likely to be the same.

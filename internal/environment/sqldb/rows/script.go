@@ -56,13 +56,7 @@ func (s *session) Script(ctx context.Context, m *environment.Model, c environmen
 	if c.Insert {
 		s.scriptStamps(ctx, m, f.table, c.By, &set)
 	}
-	first := ""
-	for _, in := range s.standIn(f.table, c) {
-		set.add(s.dialect.Quote(in.column), s.dialect.Literal(in.stored))
-		if s.can.Defer != "" {
-			first = s.can.Defer + ";\n"
-		}
-	}
+	first := s.scriptStandIns(f.table, c, &set)
 	switch {
 	case len(set.columns) == 0:
 		return "", nil
@@ -86,6 +80,19 @@ func (s *session) Script(ctx context.Context, m *environment.Model, c environmen
 		return "", fail("", err)
 	}
 	return expected + fmt.Sprintf("%s %s SET %s WHERE %s;", verb(s.can.Update, "UPDATE"), s.dialect.Place(f.place), set.list(), where), nil
+}
+
+// scriptStandIns adds what stands in references of a new record that get their values later,
+// and gives what has to be said before.
+func (s *session) scriptStandIns(t table, c environment.Change, set *assigned) string {
+	stand := s.standIn(t, c)
+	for _, in := range stand {
+		set.add(s.dialect.Quote(in.column), s.dialect.Literal(in.stored))
+	}
+	if len(stand) > 0 && s.can.Defer != "" {
+		return s.can.Defer + ";\n"
+	}
+	return ""
 }
 
 // Frame begins and ends a script.

@@ -3,6 +3,7 @@ package sqlite
 import (
 	"context"
 	"database/sql"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"math"
@@ -171,11 +172,8 @@ func (dialect) Decode(stored any, kind record.Kind, c catalog.Column) (record.Va
 			}
 		}
 	case float64:
-		if math.IsNaN(v) || math.IsInf(v, 0) {
-			return record.Value{}, fmt.Errorf("it holds %v, which is no decimal number", v)
-		}
 		if kind == record.Decimal || kind == record.Integer {
-			return record.Parse(kind, strconv.FormatFloat(v, 'g', -1, 64))
+			return decodeFloat(v, kind)
 		}
 	case string:
 		if kind == record.Boolean && (v == "0" || v == "1") {
@@ -185,14 +183,18 @@ func (dialect) Decode(stored any, kind record.Kind, c catalog.Column) (record.Va
 			return record.Parse(kind, v)
 		}
 	case []byte:
-		switch {
-		case kind == record.Bytes:
-			return record.BytesValue(v), nil
-		case kind == record.Text && c.Kind == record.Bytes:
-			return engine.InHex(v)
+		if kind == record.Bytes || kind == record.Text && c.Kind == record.Bytes {
+			return engine.DecodeText(v, kind, c)
 		}
 	}
 	return record.Value{}, fmt.Errorf("it holds %s, which cannot be read as %s. Say what the field holds with as: in the catalog, or correct the value", engine.DescribeStored(stored), kind)
+}
+
+func decodeFloat(v float64, kind record.Kind) (record.Value, error) {
+	if math.IsNaN(v) || math.IsInf(v, 0) {
+		return record.Value{}, fmt.Errorf("it holds %v, which is no decimal number", v)
+	}
+	return record.Parse(kind, strconv.FormatFloat(v, 'g', -1, 64))
 }
 
 // Encode gives the stored form: booleans as 0 and 1, times without zone with a space
@@ -224,7 +226,12 @@ func (dialect) Encode(v record.Value, c catalog.Column) (any, error) {
 }
 
 // Literal writes a value as SQLite reads it.
-func (dialect) Literal(stored any) string { return engine.PlainLiteral(stored) }
+func (dialect) Literal(stored any) string {
+	if text, ok := stored.(string); ok && strings.ContainsAny(text, "\x00\r") { // NUL ends a script, and clients drop a CR at a line's end
+		return "CAST(X'" + hex.EncodeToString([]byte(text)) + "' AS TEXT)"
+	}
+	return engine.PlainLiteral(stored)
+}
 
 // Decides trusts only texts and whole numbers: a column may hold all else in several
 // forms.
