@@ -68,7 +68,7 @@ func TestAValueLongerThanAPacket(t *testing.T) {
 	if packet > 32<<20 {
 		t.Skip("this server takes very long statements")
 	}
-	p.sql("other", fmt.Sprintf("INSERT INTO items VALUES (1,'A',replace(hex(zeroblob(%d)), '0', 'x')),(2,'B','short')", packet/2))
+	p.sql("other", fmt.Sprintf("INSERT INTO items VALUES (1,'A',replace(hex(zeroblob(%d)), '0', '''')),(2,'B','short')", packet/4))
 	p.write("anagram.yaml", strings.Replace(string(p.read("anagram.yaml")), "environments:\n", "environments:\n  other: {connect: \"sqlite:other.db\"}\n", 1))
 	p.must(3, "match", "other", "--against", "target", "--name", "p")
 	p.must(0, "approve", "*")

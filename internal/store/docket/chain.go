@@ -262,15 +262,20 @@ type replay struct {
 
 // Verify goes through all of it and gives the seal. The error says what does not hold.
 func (d *Docket) Verify(ctx context.Context) (Seal, error) {
-	seal := Seal{}
-	var err error
-	d.digest = "" // it is looked at anew
-	if seal.Digest, err = d.Digest(ctx); err != nil {
-		return seal, err
+	// All of it is read as at one moment: somebody may be deciding.
+	tx, err := d.db.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
+	if err != nil {
+		return Seal{}, d.wrap(err)
 	}
+	defer func() { _ = tx.Rollback() }()
+	seal := Seal{}
+	if seal.Digest, err = digest(ctx, tx); err != nil {
+		return seal, d.wrap(err)
+	}
+	d.digest = seal.Digest
 	seal.Head = seal.Digest
 	r := replay{outcomes: map[int64]string{}, images: map[int64]string{}}
-	rows, err := d.db.QueryContext(ctx, "SELECT seq, kind, content, sum FROM links ORDER BY seq")
+	rows, err := tx.QueryContext(ctx, "SELECT seq, kind, content, sum FROM links ORDER BY seq")
 	if err != nil {
 		return seal, d.wrap(err)
 	}
@@ -300,7 +305,7 @@ func (d *Docket) Verify(ctx context.Context) (Seal, error) {
 	if err != nil {
 		return seal, d.wrap(err)
 	}
-	return seal, d.compare(ctx, r)
+	return seal, d.compare(ctx, tx, r)
 }
 
 func (d *Docket) altered(format string, args ...any) error {
@@ -363,8 +368,8 @@ func (r *replay) take(kind, content string) error {
 }
 
 // compare holds the tables against the chain.
-func (d *Docket) compare(ctx context.Context, r replay) error {
-	log, err := d.Log(ctx)
+func (d *Docket) compare(ctx context.Context, q queryer, r replay) error {
+	log, err := d.log(ctx, q)
 	if err != nil {
 		return err
 	}
@@ -373,7 +378,7 @@ func (d *Docket) compare(ctx context.Context, r replay) error {
 			return d.altered("decision %d is not as its log says", i+1)
 		}
 	}
-	runs, err := d.Runs(ctx)
+	runs, err := d.runs(ctx, q)
 	if err != nil {
 		return err
 	}
@@ -383,14 +388,14 @@ func (d *Docket) compare(ctx context.Context, r replay) error {
 		}
 	}
 	for _, run := range runs {
-		sum, err := outcomesSum(ctx, d.db, run.Seq)
+		sum, err := outcomesSum(ctx, q, run.Seq)
 		if err != nil {
 			return d.wrap(err)
 		}
 		if was, ok := r.outcomes[run.Seq]; ok && was != sum {
 			return d.altered("what became of the records in run %d is not as its log says", run.Seq)
 		}
-		if sum, err = imagesSum(ctx, d.db, run.Seq); err != nil {
+		if sum, err = imagesSum(ctx, q, run.Seq); err != nil {
 			return d.wrap(err)
 		}
 		if was, ok := r.images[run.Seq]; ok && was != sum {
@@ -401,8 +406,10 @@ func (d *Docket) compare(ctx context.Context, r replay) error {
 }
 
 // Log gives all decisions in their order.
-func (d *Docket) Log(ctx context.Context) ([]LogEntry, error) {
-	rows, err := d.db.QueryContext(ctx, "SELECT seq, at, who, finding, field, decision, note, carried FROM decisions ORDER BY seq")
+func (d *Docket) Log(ctx context.Context) ([]LogEntry, error) { return d.log(ctx, d.db) }
+
+func (d *Docket) log(ctx context.Context, q queryer) ([]LogEntry, error) {
+	rows, err := q.QueryContext(ctx, "SELECT seq, at, who, finding, field, decision, note, carried FROM decisions ORDER BY seq")
 	if err != nil {
 		return nil, d.wrap(err)
 	}

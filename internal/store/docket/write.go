@@ -233,8 +233,10 @@ func (d *Docket) EndRun(ctx context.Context, run Run, at time.Time, outcomes []O
 }
 
 // Runs lists the runs, oldest first.
-func (d *Docket) Runs(ctx context.Context) ([]Run, error) {
-	rows, err := d.db.QueryContext(ctx, "SELECT seq, kind, who, started_at, ended_at, outcome, new, changed, left_out, message FROM runs ORDER BY seq")
+func (d *Docket) Runs(ctx context.Context) ([]Run, error) { return d.runs(ctx, d.db) }
+
+func (d *Docket) runs(ctx context.Context, q queryer) ([]Run, error) {
+	rows, err := q.QueryContext(ctx, "SELECT seq, kind, who, started_at, ended_at, outcome, new, changed, left_out, message FROM runs ORDER BY seq")
 	if err != nil {
 		return nil, d.wrap(err)
 	}

