@@ -28,6 +28,8 @@ var (
 	sizes   = regexp.MustCompile(`\d+(\.\d)? (B|kB|MB)\b`)
 	folders = regexp.MustCompile(`/[^ \n]*/fernhollow`)
 	digests = regexp.MustCompile(`Digest [0-9a-f]{16}`)
+	// Who is at work on the machine that runs this is nobody's business.
+	atWork  = regexp.MustCompile(`(\w+)\s+was\s+at\s+work\s+as\s+account\s+\S+\s+on\s+[^\s,]+?(,\s+under\s+a\s+name\s+that\s+was\s+given)?\.\n`)
 	engines = regexp.MustCompile(`SQLite \d+\.\d+\.\d+`)
 )
 
@@ -69,7 +71,7 @@ func TestTheGuideCanBeFollowed(t *testing.T) {
 				cmd.Dir = dir
 				cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"), "ANAGRAM_USER="+user)
 				both, _ := cmd.CombinedOutput()
-				got = string(both)
+				got = atWork.ReplaceAllString(string(both), "$1 was at work as account $1 on lab-3.\n")
 				assert.NotContains(t, got, "anagram:", "%s", line)
 			}
 			if !update {

@@ -27,6 +27,7 @@ func Carry(ctx context.Context, s *session.Session, header docket.Header) (int, 
 		return 0, err
 	}
 	defer d.Close()
+	d.From(s.Origin)
 	type said struct{ who, note string }
 	verdicts := map[said][]docket.Verdict{}
 	var order []said

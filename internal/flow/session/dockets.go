@@ -12,6 +12,14 @@ import (
 
 // OpenDocket opens a docket by its number, "" for the newest, or by a path.
 func (s *Session) OpenDocket(ctx context.Context, name string) (*docket.Docket, error) {
+	d, err := s.openDocket(ctx, name)
+	if err == nil {
+		d.From(s.Origin)
+	}
+	return d, err
+}
+
+func (s *Session) openDocket(ctx context.Context, name string) (*docket.Docket, error) {
 	numbers, err := s.Workspace.DocketNumbers()
 	if err != nil {
 		return nil, err

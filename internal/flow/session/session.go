@@ -3,14 +3,16 @@ package session
 import (
 	"time"
 
+	"anagram/internal/store/docket"
 	"anagram/internal/store/workspace"
 )
 
 // Session is what every step needs.
 type Session struct {
 	Workspace *workspace.Workspace
-	Who       string // the person at work, for the records that are kept
-	Program   string // name and version of the program, for parcels and dockets
+	Who       string        // the person at work, for the records that are kept
+	Origin    docket.Origin // where they are at work
+	Program   string        // name and version of the program, for parcels and dockets
 	Now       func() time.Time
 	Progress  Progress
 }

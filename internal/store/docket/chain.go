@@ -210,13 +210,15 @@ type (
 		Carried  bool       `json:"carried,omitempty"`
 		ReadBy   string     `json:"read_by,omitempty"` // who read in what was decided elsewhere
 		ReadAt   string     `json:"read_at,omitempty"`
+		Origin   *Origin    `json:"origin,omitempty"`
 		Verdicts []LogEntry `json:"verdicts"`
 	}
 	started struct {
-		Run     int64  `json:"run"`
-		Kind    string `json:"kind"`
-		Who     string `json:"who"`
-		Started string `json:"started_at"`
+		Run     int64   `json:"run"`
+		Kind    string  `json:"kind"`
+		Who     string  `json:"who"`
+		Started string  `json:"started_at"`
+		Origin  *Origin `json:"origin,omitempty"`
 	}
 	imagesKept struct {
 		Run int64  `json:"run"`

@@ -24,6 +24,7 @@ type Docket struct {
 
 	db      *sql.DB
 	path    string
+	origin  *Origin // where what happens now is done; nil where nobody said
 	witness Witness // empty where nobody keeps the head of its chain
 	digest  string  // once it was worked out
 	// announced is the link that the open transaction adds.

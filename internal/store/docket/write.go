@@ -44,6 +44,7 @@ func (d *Docket) Decide(ctx context.Context, who, note string, at time.Time, ver
 
 // append adds to the log and to the chain.
 func (d *Docket) append(ctx context.Context, of decided) error {
+	of.Origin = d.origin
 	return d.transaction(ctx, func(tx *sql.Tx) error {
 		if err := d.link(ctx, tx, linkDecide, of); err != nil {
 			return err
@@ -160,7 +161,7 @@ func (d *Docket) StartRun(ctx context.Context, kind, who string, at time.Time) (
 		if err := tx.QueryRowContext(ctx, "SELECT ifnull(max(seq), 0) + 1 FROM runs").Scan(&seq); err != nil {
 			return err
 		}
-		if err := d.link(ctx, tx, linkStart, started{Run: seq, Kind: kind, Who: who, Started: Stamp(at)}); err != nil {
+		if err := d.link(ctx, tx, linkStart, started{Run: seq, Kind: kind, Who: who, Started: Stamp(at), Origin: d.origin}); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, "INSERT INTO runs (seq, kind, who, started_at) VALUES (?,?,?,?)", seq, kind, who, Stamp(at))

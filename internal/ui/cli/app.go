@@ -19,6 +19,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"anagram/internal/flow/session"
+	"anagram/internal/store/docket"
 	"anagram/internal/store/workspace"
 	"anagram/internal/ui/text"
 )
@@ -140,7 +141,7 @@ func (a *app) session() (*session.Session, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &session.Session{Workspace: w, Who: a.who(), Program: "anagram " + version(), Now: a.Now, Progress: a.progress()}, nil
+	return &session.Session{Workspace: w, Who: a.who(), Origin: a.origin(), Program: "anagram " + version(), Now: a.Now, Progress: a.progress()}, nil
 }
 
 // who is the person at work: ANAGRAM_USER, else the account.
@@ -154,6 +155,18 @@ func (a *app) who() string {
 		return u.Username
 	}
 	return "unknown"
+}
+
+// origin says where the person at work is: the account of the operating system, the host,
+// and whether the name is another one than the account's.
+func (a *app) origin() docket.Origin {
+	out := docket.Origin{}
+	if u, err := user.Current(); err == nil {
+		out.Account = u.Username
+	}
+	out.Host, _ = os.Hostname()
+	out.Named = a.who() != out.Account
+	return out
 }
 
 func (a *app) env(name string) string {

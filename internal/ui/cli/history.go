@@ -123,8 +123,14 @@ func (a *app) printDocketHistory(ctx context.Context, d *docket.Docket) error {
 	if err != nil {
 		return err
 	}
+	people, err := d.People(ctx)
+	if err != nil {
+		return err
+	}
 	if a.json {
-		return a.printJSON(summaryJSON(s))
+		out := summaryJSON(s)
+		out["people"] = append([]docket.Acted{}, people...)
+		return a.printJSON(out)
 	}
 	digest, err := d.Digest(ctx)
 	if err != nil {
@@ -133,6 +139,13 @@ func (a *app) printDocketHistory(ctx context.Context, d *docket.Docket) error {
 	a.printHeader(d.Header)
 	printf(a.Out, "Digest %s\n", digest[:16])
 	printf(a.Out, "Decisions: %s.\n", tallyText(s.Tally))
+	for _, one := range people {
+		named := ""
+		if one.Named {
+			named = ", under a name that was given"
+		}
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s was at work as account %s on %s%s.", one.Who, one.Account, one.Host, named), "  "))
+	}
 	if len(s.Runs) == 0 {
 		fmt.Fprintln(a.Out, "Nothing of it has been imported or rehearsed.")
 		return nil

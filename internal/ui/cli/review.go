@@ -67,7 +67,7 @@ func (a *app) openDocket(ctx context.Context, given []string) (*session.Session,
 	var none *workspace.Error
 	if errors.As(err, &none) && len(given) > 0 && isDocket(given[0]) && !docketNumber.MatchString(given[0]) {
 		// A docket file is complete in itself: an approver may have nothing else.
-		s, err = &session.Session{Workspace: &workspace.Workspace{Dir: a.Dir}, Who: a.who(), Program: "anagram " + version(), Now: a.Now, Progress: a.progress()}, nil
+		s, err = &session.Session{Workspace: &workspace.Workspace{Dir: a.Dir}, Who: a.who(), Origin: a.origin(), Program: "anagram " + version(), Now: a.Now, Progress: a.progress()}, nil
 	}
 	if err != nil {
 		return nil, nil, err
