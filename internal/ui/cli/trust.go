@@ -10,6 +10,7 @@ import (
 	"golang.org/x/term"
 
 	"anagram/internal/flow/session"
+	"anagram/internal/ui/text"
 )
 
 func (a *app) trustCommand() *cobra.Command {
@@ -32,7 +33,11 @@ without passwords need no word.`,
 			case fingerprint != "" && fingerprint != stakes.Fingerprint:
 				return &session.UsageError{Message: "The fingerprint of this workspace is " + stakes.Fingerprint + ", not the one that was given. Look at what changed with: anagram trust"}
 			case fingerprint == "" && !stakes.Given && stakes.Any:
-				if !a.json {
+				if a.json {
+					if err := a.printJSON(stakesJSON(stakes)); err != nil {
+						return err
+					}
+				} else {
 					a.printStakes(stakes)
 				}
 				if said, err := a.said(stakes); err != nil || !said {
@@ -78,15 +83,17 @@ func (a *app) said(stakes session.Stakes) (bool, error) {
 
 func (a *app) printStakes(stakes session.Stakes) {
 	printf(a.Out, "The workspace %s\n\n", stakes.Folder)
+	t := text.Table{Columns: []string{"=environment", "what it does"}}
 	for _, part := range stakes.Parts {
 		for i, fact := range part.Facts {
 			name := part.Environment
 			if i > 0 {
 				name = ""
 			}
-			fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("  %-14s %s", name, fact), "                 "))
+			t.Add(name, fact)
 		}
 	}
+	a.printTable(t, "  ")
 	printf(a.Out, "\nFingerprint %s\n", stakes.Fingerprint)
 }
 
