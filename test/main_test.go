@@ -116,7 +116,13 @@ func (p *place) sql(name, statements string) {
 // rows gives the result of a query, a line a row, columns separated by blanks.
 func (p *place) rows(name, query string) []string {
 	p.t.Helper()
-	db, err := sql.Open("sqlite", p.uri(name)+"?mode=ro")
+	return p.rowsOf(p.uri(name), query)
+}
+
+// rowsOf is rows of a file by its URI.
+func (p *place) rowsOf(uri, query string) []string {
+	p.t.Helper()
+	db, err := sql.Open("sqlite", uri+"?mode=ro")
 	require.NoError(p.t, err)
 	defer db.Close()
 	rows, err := db.Query(query)

@@ -127,3 +127,31 @@ func TestRetiredByWhetherItIsThere(t *testing.T) {
 	p.must(3, "match", "source", "--against", "target", "--name", "p")
 	assert.Equal(t, []string{"retired-in-target"}, p.review()["item/A"].Reasons)
 }
+
+// The form in which nothing is stored stays as it is, is kept before anything is written, and
+// a trigger that changes it is seen.
+func TestTheFormOfNothingStays(t *testing.T) {
+	t.Parallel()
+	alter := map[string][]string{
+		"sqlite":   {"CREATE TRIGGER form AFTER UPDATE OF name ON items BEGIN UPDATE items SET other_id = 0 WHERE code = NEW.code; END"},
+		"postgres": {"CREATE FUNCTION form() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.other_id := 0; RETURN NEW; END $$", "CREATE TRIGGER form BEFORE UPDATE ON items FOR EACH ROW EXECUTE FUNCTION form()"},
+		"mysql":    {"CREATE TRIGGER form BEFORE UPDATE ON items FOR EACH ROW SET NEW.other_id = 0"},
+	}
+	for _, engine := range everyEngine {
+		t.Run(engine, func(t *testing.T) {
+			t.Parallel()
+			p, source, target := pair(t, engine, "types:\n  unit: {at: units, key: [code], id: id}\n  item: {at: items, key: [code], refers: {other_id: {to: unit, none: [0, -1]}}}\n",
+				"CREATE TABLE units (id INTEGER PRIMARY KEY, code VARCHAR(9))", "CREATE TABLE items (code VARCHAR(9) PRIMARY KEY, other_id INTEGER, name VARCHAR(9))")
+			run(t, source, "INSERT INTO items VALUES ('A',0,'new'),('N',NULL,'new')")
+			run(t, target, "INSERT INTO items VALUES ('A',-1,'old'),('N',NULL,'old')")
+			p.must(3, "match", "source", "--against", "target", "--name", "p")
+			p.must(0, "approve", "*")
+			run(t, target, alter[engine]...)
+			assert.Contains(t, words(p.must(1, "import").out), "item/A: field other_id was not to be written; it stood for nothing in another form before.")
+			run(t, target, map[string][]string{"sqlite": {"DROP TRIGGER form"}, "postgres": {"DROP TRIGGER form ON items"}, "mysql": {"DROP TRIGGER form"}}[engine]...)
+			p.must(0, "import")
+			assert.Equal(t, []string{"A|-1|new", "N||new"}, lines(t, target, "SELECT code, other_id, name FROM items ORDER BY 1"))
+			assert.Equal(t, []string{`{"other_id":"-1"}`, "null"}, p.rowsOf("file:"+p.path("dockets/0001.docket"), "SELECT json_extract(beside, '$.nothing') FROM backup WHERE run = 2 ORDER BY finding"))
+		})
+	}
+}

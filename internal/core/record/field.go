@@ -62,6 +62,10 @@ type Record struct {
 	// tell whether they changed between two readings of one environment.
 	Beside []string
 
+	// Nothing has, of references that point nowhere, what is stored instead of null, by
+	// field: environments can have several forms of that.
+	Nothing map[string]string
+
 	// Line, where it is given, is the canonical line of key and values alone. Two
 	// records with the same line are the same, which saves reading one of them.
 	Line []byte

@@ -149,7 +149,7 @@ func readAgain(ctx context.Context, s *session.Session, r Ready, target environm
 					before := n.here[0]
 					before.Key = before.Stands()
 					image.Line, image.Values = string(record.AppendLine(nil, t.Fields, before)), before.Values
-					image.ID, image.Beside = before.ID, before.Beside
+					image.ID, image.Beside, image.Nothing = before.ID, before.Beside, before.Nothing
 				}
 				images = append(images, image)
 			}

@@ -93,6 +93,11 @@ func (r Ready) otherwise(n now, t docket.Type, image docket.Image) (string, erro
 			return fmt.Sprintf("%s: field %s was not to be written; it was %s and is %s afterwards. %s", n.Address, field.Name, text(d.Source), text(d.Target), r.altered(field.Name)), nil
 		}
 	}
+	for _, field := range t.Fields {
+		if name := field.Name; n.Status != match.New && !n.Writes(name) && !r.follows(typ, name) && image.Nothing[name] != here.Nothing[name] {
+			return fmt.Sprintf("%s: field %s was not to be written; it stood for nothing in another form before. %s", n.Address, name, r.altered(name)), nil
+		}
+	}
 	for i, column := range r.Beside[t.Name] {
 		if n.Status != match.New && i < len(image.Beside) && image.Beside[i] != here.Beside[i] {
 			return fmt.Sprintf("%s: %s was not to be written and holds something else afterwards. %s", n.Address, column, r.altered(column)), nil

@@ -278,6 +278,15 @@ type Image struct {
 	Values  []record.Value // those with content are kept beside the image
 	ID      string         // internal id, "" where there was none
 	Beside  []string       // sums of what the record has beside the fields that were compared
+	// Nothing is what was stored in references that pointed nowhere, by field, where it was not
+	// null: see record.Record.
+	Nothing map[string]string
+}
+
+// besideImage is how a docket keeps what an image has beside its line.
+type besideImage struct {
+	Sums    []string          `json:"sums"`
+	Nothing map[string]string `json:"nothing,omitempty"`
 }
 
 // SaveBackup keeps before-images. They are on disk when it returns.
@@ -289,7 +298,7 @@ func (d *Docket) SaveBackup(ctx context.Context, run int64, images []Image) erro
 		}
 		defer stmt.Close()
 		for _, image := range images {
-			beside, err := json.Marshal(append([]string{}, image.Beside...))
+			beside, err := json.Marshal(besideImage{append([]string{}, image.Beside...), image.Nothing})
 			if err != nil {
 				return err
 			}
@@ -333,9 +342,11 @@ func (d *Docket) Images(ctx context.Context, run int64, ids []int64) (map[int64]
 		if err := rows.Scan(&image.Finding, &image.Line, &image.ID, &beside); err != nil {
 			return nil, d.wrap(err)
 		}
-		if err := json.Unmarshal([]byte(beside), &image.Beside); err != nil {
+		var more besideImage
+		if err := json.Unmarshal([]byte(beside), &more); err != nil {
 			return nil, d.wrap(err)
 		}
+		image.Beside, image.Nothing = more.Sums, more.Nothing
 		out[image.Finding] = image
 	}
 	return out, d.wrap(rows.Err())

@@ -307,6 +307,7 @@ func (s *session) build(ctx context.Context, m *environment.Model, f *form, own 
 			if rec.Values[i], err = s.value(m, f.Type, row, c); err != nil {
 				return fail(c.Name, err)
 			}
+			noteNothing(&rec, c, row[c.at[0]], rec.Values[i])
 		}
 		if f.stampAt >= 0 {
 			rec.ChangedAt = stampText(s.dialect, row[f.stampAt], f.columns[f.StampAt])
@@ -325,6 +326,17 @@ func (s *session) build(ctx context.Context, m *environment.Model, f *form, own 
 		}
 	}
 	return nil
+}
+
+// noteNothing keeps what stands for no reference in a record.
+func noteNothing(rec *record.Record, c cell, stored any, v record.Value) {
+	if c.ref.None == nil || stored == nil || !v.IsNull() {
+		return
+	}
+	if rec.Nothing == nil {
+		rec.Nothing = map[string]string{}
+	}
+	rec.Nothing[c.Name] = engine.StoredText(stored)
 }
 
 // leftOut tells of a record that is outside.
