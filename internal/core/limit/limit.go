@@ -4,13 +4,13 @@ package limit
 
 // The limits, in bytes where nothing else is said.
 const (
-	Configuration = 1 << 20   // anagram.yaml, a catalog, pairs.jsonl
+	Configuration = 1 << 20   // anagram.yaml, a catalog, what a person trusts
 	Depth         = 32        // levels of YAML within each other
 	Signs         = 200_000   // brackets, colons, line ends and the like in a configuration
 	Name          = 100       // characters of a name: of a record type, a field, an environment
 	Text          = 10_000    // characters of a single text in a configuration
 	Types         = 2_000     // record types in a catalog, environments in a workspace
-	Manifest      = 8 << 20   // of a parcel
+	Manifest      = 8 << 20   // of a parcel; pairs.jsonl
 	ManifestParts = 250_000   // objects and lists in a manifest
 	Line          = 16 << 20  // a record as it is written in a parcel, a docket or a file
 	Entries       = 200_000   // files in a parcel

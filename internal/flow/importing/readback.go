@@ -93,17 +93,27 @@ func (r Ready) otherwise(n now, t docket.Type, image docket.Image) (string, erro
 			return fmt.Sprintf("%s: field %s was not to be written; it was %s and is %s afterwards. %s", n.Address, field.Name, text(d.Source), text(d.Target), r.altered(field.Name)), nil
 		}
 	}
+	return r.untouched(n, t, typ, image), nil
+}
+
+// untouched says what of a changed record beside its compared values is not as it was, ""
+// where all is.
+func (r Ready) untouched(n now, t docket.Type, typ *catalog.Type, image docket.Image) string {
+	if n.Status == match.New {
+		return ""
+	}
+	here := n.here[0]
 	for _, field := range t.Fields {
-		if name := field.Name; n.Status != match.New && !n.Writes(name) && !r.follows(typ, name) && image.Nothing[name] != here.Nothing[name] {
-			return fmt.Sprintf("%s: field %s was not to be written; it stood for nothing in another form before. %s", n.Address, name, r.altered(name)), nil
+		if name := field.Name; !n.Writes(name) && !r.follows(typ, name) && image.Nothing[name] != here.Nothing[name] {
+			return fmt.Sprintf("%s: field %s was not to be written; it stood for nothing in another form before. %s", n.Address, name, r.altered(name))
 		}
 	}
 	for i, column := range r.Beside[t.Name] {
-		if n.Status != match.New && i < len(image.Beside) && image.Beside[i] != here.Beside[i] {
-			return fmt.Sprintf("%s: %s was not to be written and holds something else afterwards. %s", n.Address, column, r.altered(column)), nil
+		if i < len(image.Beside) && image.Beside[i] != here.Beside[i] {
+			return fmt.Sprintf("%s: %s was not to be written and holds something else afterwards. %s", n.Address, column, r.altered(column))
 		}
 	}
-	return "", nil
+	return ""
 }
 
 // altered says what may be behind a field that changed by itself, and what to do.

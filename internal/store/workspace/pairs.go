@@ -29,7 +29,7 @@ type Pair struct {
 // Pairs reads what was said about records that changed their key.
 func (w *Workspace) Pairs() ([]Pair, error) {
 	path := filepath.Join(w.Dir, PairsName)
-	source, err := safe.ReadSmall(path, limit.Configuration)
+	source, err := safe.ReadSmall(path, limit.Manifest)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
