@@ -117,7 +117,7 @@ func (f *folder) load(ctx context.Context) error {
 	if err != nil {
 		return &environment.Error{Environment: f.name, Message: fmt.Sprintf("%s cannot be read: %v.", f.path, err), Cause: err}
 	}
-	db, err := sqlitefile.Open(filepath.Join(f.temporary, "now.db"), sqlitefile.Options{Create: true})
+	db, err := sqlitefile.Open(filepath.Join(f.temporary, "now.db"), sqlitefile.Options{Create: true, Attach: true})
 	if err != nil {
 		return err
 	}

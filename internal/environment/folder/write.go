@@ -57,7 +57,7 @@ func (w *work) Commit(ctx context.Context) error {
 	if err := f.unchanged(); err != nil {
 		return err
 	}
-	db, err := sqlitefile.Open(filepath.Join(f.temporary, "now.db"), sqlitefile.Options{})
+	db, err := sqlitefile.Open(filepath.Join(f.temporary, "now.db"), sqlitefile.Options{Attach: true})
 	if err != nil {
 		return err
 	}

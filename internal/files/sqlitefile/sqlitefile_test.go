@@ -50,3 +50,27 @@ func TestAFileIsOnlyMadeWhereThatIsAskedFor(t *testing.T) {
 	_, err = os.Stat(path)
 	assert.ErrorIs(t, err, os.ErrNotExist)
 }
+
+// No connection reaches another file, whatever it is asked.
+func TestNoOtherFileIsReached(t *testing.T) {
+	dir := t.TempDir()
+	db, err := Open(filepath.Join(dir, "a.db"), Options{Create: true})
+	require.NoError(t, err)
+	defer db.Close()
+	db.SetMaxOpenConns(4)
+	memory := Memory()
+	defer memory.Close()
+	for _, statement := range []string{"ATTACH '" + filepath.Join(dir, "b.db") + "' AS b", "VACUUM INTO '" + filepath.Join(dir, "c.db") + "'", "SELECT 1; ATTACH ':memory:' AS m"} {
+		for range 6 {
+			_, err := db.Exec(statement)
+			assert.Error(t, err, statement)
+			_, err = memory.Exec(statement)
+			assert.Error(t, err, statement)
+		}
+	}
+	other, err := Open(filepath.Join(dir, "a.db"), Options{Attach: true})
+	require.NoError(t, err)
+	defer other.Close()
+	_, err = other.Exec("ATTACH ':memory:' AS m")
+	assert.NoError(t, err)
+}

@@ -94,8 +94,6 @@ type Capabilities struct {
 	// Tidy brings a value that the driver delivers in a form of its own to nil, text, bytes,
 	// an int64 or a float64.
 	Tidy func(stored any) any
-	// Harden takes away from a connection what reading and writing never needs.
-	Harden func(conn *sql.Conn) error
 	// Aside opens a place of its own in which values are tried, away from all data; nil tries
 	// them on the connection itself.
 	Aside func(ctx context.Context) (*sql.DB, error)

@@ -26,9 +26,6 @@ type database struct {
 func Open(ctx context.Context, name string, d engine.Dialect, db *sql.DB, readOnly bool) (environment.Environment, error) {
 	db.SetMaxOpenConns(1)
 	conn, err := db.Conn(ctx)
-	if harden := d.Can().Harden; err == nil && harden != nil {
-		err = harden(conn)
-	}
 	if err == nil && readOnly {
 		for _, statement := range d.BeginRead() {
 			if _, err = conn.ExecContext(ctx, statement); err != nil {

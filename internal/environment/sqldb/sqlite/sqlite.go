@@ -62,33 +62,12 @@ type dialect struct {
 // Can says what the engine offers.
 func (d dialect) Can() engine.Capabilities {
 	// A table may say ON CONFLICT REPLACE, which removes what is in the way without a word.
-	return engine.Capabilities{NoIDs: d.plain, WordsOnly: true, Harden: harden, Aside: aside, Insert: "INSERT OR ABORT", Update: "UPDATE OR ABORT", Broken: broken, Defer: "PRAGMA defer_foreign_keys = ON",
+	return engine.Capabilities{NoIDs: d.plain, WordsOnly: true, Aside: aside, Insert: "INSERT OR ABORT", Update: "UPDATE OR ABORT", Broken: broken, Defer: "PRAGMA defer_foreign_keys = ON",
 		Frame: [2]string{"BEGIN;\nCREATE TEMP TABLE anagram_expected (n INTEGER NOT NULL);", "DROP TABLE temp.anagram_expected;\nCOMMIT;"}}
 }
 
-// harden keeps other files away from a connection, whatever a schema says.
-func harden(conn *sql.Conn) error {
-	_, err := sqlite.Limit(conn, lib.SQLITE_LIMIT_ATTACHED, 0)
-	return err
-}
-
 // aside opens a database in memory, which can reach nothing.
-func aside(ctx context.Context) (*sql.DB, error) {
-	db, err := sql.Open("sqlite", ":memory:")
-	if err != nil {
-		return nil, err
-	}
-	db.SetMaxOpenConns(1)
-	db.SetConnMaxLifetime(0)
-	conn, err := db.Conn(ctx)
-	if err == nil {
-		err = errors.Join(harden(conn), conn.Close())
-	}
-	if err != nil {
-		return nil, errors.Join(err, db.Close())
-	}
-	return db, nil
-}
+func aside(context.Context) (*sql.DB, error) { return sqlitefile.Memory(), nil }
 
 func (dialect) Quote(name string) string {
 	return `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
