@@ -52,7 +52,7 @@ func refusal(my *mysql.MySQLError) (text string, ok bool) {
 	text = "the database refuses it: " + known.what
 	if known.name != nil {
 		for _, m := range known.name.FindAllStringSubmatch(my.Message, 1) {
-			m = slicesOf(m)
+			m = filled(m)
 			if len(m) == 2 {
 				text += ": " + strings.ToLower(m[0]) + " " + strings.ReplaceAll(m[1], "`", "")
 			}
@@ -61,8 +61,8 @@ func refusal(my *mysql.MySQLError) (text string, ok bool) {
 	return text + ".", true
 }
 
-// slicesOf gives what a match found in its groups, without the whole and the empty ones.
-func slicesOf(match []string) []string {
+// filled gives what a match found in its groups, without the whole and the empty ones.
+func filled(match []string) []string {
 	var out []string
 	for _, group := range match[1:] {
 		if group != "" {

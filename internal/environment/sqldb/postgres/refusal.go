@@ -36,9 +36,11 @@ var procedure = regexp.MustCompile(`^PL/pgSQL function ([\pL\pN_."]+)\(`)
 // permission is how the server says that a right is missing.
 var permission = regexp.MustCompile(`^permission denied for (?:\w+ )+[\pL\pN_"]+$|^must be owner of (?:\w+ )+[\pL\pN_"]+$`)
 
+var quotedName = regexp.MustCompile(`"([\pL\pN_]+)"`)
+
 // named gives the name in quotes in a text of the server's own, "" where there is none.
 func named(message string) string {
-	if m := regexp.MustCompile(`"([\pL\pN_]+)"`).FindStringSubmatch(message); m != nil {
+	if m := quotedName.FindStringSubmatch(message); m != nil {
 		return m[1]
 	}
 	return ""

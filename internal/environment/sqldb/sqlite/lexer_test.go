@@ -1,7 +1,6 @@
 package sqlite
 
 import (
-	"context"
 	"database/sql"
 	"fmt"
 	"math/rand/v2"
@@ -68,17 +67,5 @@ func TestOnlyOneExpressionIsTried(t *testing.T) {
 		"a IN (SELECT 1)": false, "a IN (WITH x AS (VALUES (1)) SELECT 1)": false, "a > 0) OR (1": false, "a; b": false, "(a": false, "a = 1\x00": false,
 	} {
 		assert.Equal(t, want, engine.Triable(text), text)
-	}
-}
-
-// A connection reaches its own file and no other.
-func TestNoOtherFileIsReached(t *testing.T) {
-	ctx := context.Background()
-	db, err := aside(ctx)
-	require.NoError(t, err)
-	defer db.Close()
-	for _, statement := range []string{"ATTACH ':memory:' AS other", "VACUUM INTO '" + t.TempDir() + "/x.db'"} {
-		_, err := db.Exec(statement)
-		assert.Error(t, err, statement)
 	}
 }

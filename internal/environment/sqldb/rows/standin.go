@@ -1,0 +1,64 @@
+package rows
+
+import (
+	"context"
+	"math"
+	"strconv"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/record"
+	"anagram/internal/environment"
+)
+
+// Stand-ins: what new records that require each other hold in their references until all of
+// them are there.
+
+// untilLater gives what stands in the references of a new record that get their values
+// later, where null is refused.
+func (w *writer) untilLater(ctx context.Context, t table, c environment.Change) ([]setting, error) {
+	out := w.standIn(t, c)
+	if len(out) > 0 {
+		if w.can.Defer != "" && !w.deferred {
+			if _, err := w.q.ExecContext(ctx, w.can.Defer); err != nil {
+				return nil, w.explain(err)
+			}
+		}
+		w.deferred = true
+	}
+	return out, nil
+}
+
+// standIn is what untilLater gives.
+func (s *session) standIn(t table, c environment.Change) []setting {
+	var out []setting
+	for _, field := range c.Later {
+		if column := t.columns[field.Name]; column.Required && !column.Default && !column.Derived {
+			out = append(out, setting{column.Name, s.standInFor(column)})
+		}
+	}
+	return out
+}
+
+// standInFor gives a value that no record has and that a column takes.
+func (s *session) standInFor(c catalog.Column) any {
+	s.standIns++
+	switch c.Kind {
+	case record.Integer:
+		most, err := strconv.ParseInt(c.Limits.Most, 10, 64)
+		if err != nil {
+			most = math.MaxInt64
+		}
+		return most - int64(s.standIns)
+	case record.Bytes:
+		id := uuid.New()
+		return id[:]
+	case record.Text:
+		if strings.HasPrefix(c.Declared, "uuid") || c.Limits.Characters == 0 || c.Limits.Characters >= 36 {
+			return uuid.NewString()
+		}
+	}
+	return strconv.Itoa(s.standIns)
+}
