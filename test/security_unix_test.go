@@ -18,20 +18,21 @@ import (
 // Every attack that the page on security speaks of is run against the built program.
 func TestTheAttacksOfTheSecurityPage(t *testing.T) {
 	attacks := map[string]func(*testing.T){
-		"a statement in the type of a column, or in a rule, of an SQLite file":           statementsInASchema,
-		"a parcel whose keys name a secret field":                                        keysThatNameASecret,
-		"a link where a file or a folder is going to be written":                         noLinkIsFollowed,
-		"a note of an unfinished replacement that names other files":                     notesThatNameOtherFiles,
-		"a name, note or value with escape sequences, line breaks or marks of direction": aTerminalObeysNothing,
-		"a database whose refusals hold the values of secret fields":                     noSecretComesOut,
-		"a workspace that runs a command, or sends a password to a stranger":             aSharedWorkspaceIsTrustedFirst,
-		"a password in an address, in whatever form":                                     passwordsInAddresses,
-		"a catalog of aliases, or nested without end":                                    catalogsThatUnfold,
-		"a small file that unfolds to gigabytes":                                         bombsInALibrary,
-		"a pipe or a device in the place of a file":                                      pipesInAWorkspace,
-		"a docket altered in any place, or with a view or a trigger":                     docketsThatRunSomething,
-		"a text that a script's client could take for a command or the end of a text":    scriptsInTheEnginesOwnClients,
-		"a text that a spreadsheet would calculate with":                                 textsThatCalculate,
+		"a statement in the type of a column, or in a rule, of an SQLite file":                  statementsInASchema,
+		"a parcel whose keys name a secret field":                                               keysThatNameASecret,
+		"a link where a file or a folder is going to be written":                                noLinkIsFollowed,
+		"a note of an unfinished replacement that names other files":                            notesThatNameOtherFiles,
+		"a name, note or value with escape sequences, line breaks or marks of direction":        aTerminalObeysNothing,
+		"a database whose refusals hold the values of secret fields":                            noSecretComesOut,
+		"a workspace that runs a command, or sends a password to a stranger":                    aSharedWorkspaceIsTrustedFirst,
+		"a password in an address, in whatever form":                                            passwordsInAddresses,
+		"a catalog of aliases, or nested without end":                                           catalogsThatUnfold,
+		"a small file that unfolds to gigabytes":                                                bombsInALibrary,
+		"a pipe or a device in the place of a file":                                             pipesInAWorkspace,
+		"a server that takes a connection and says nothing, or sends what no such server sends": serversThatAreNone,
+		"a docket altered in any place, or with a view or a trigger":                            docketsThatRunSomething,
+		"a text that a script's client could take for a command or the end of a text":           scriptsInTheEnginesOwnClients,
+		"a text that a spreadsheet would calculate with":                                        textsThatCalculate,
 	}
 	page, err := os.ReadFile("../docs/security.md")
 	require.NoError(t, err)

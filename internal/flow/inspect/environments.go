@@ -66,6 +66,9 @@ func TestEnvironments(ctx context.Context, s *session.Session, names []string) (
 				break
 			}
 		}
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
 		r.rights(c)
 		out = append(out, r)
 	}

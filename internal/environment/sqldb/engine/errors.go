@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net"
@@ -29,6 +30,19 @@ func Cause(err error) string {
 
 // Wait is how long somebody else's lock is waited for.
 const Wait = 3 * time.Second
+
+// Patience is how long a server may take to let an account in, where the address says
+// nothing else.
+const Patience = 10 * time.Second
+
+// Late says that a server did not answer in time; ok is false for any other error.
+func Late(host string, err error) (message string, ok bool) {
+	var net net.Error
+	if !errors.Is(err, context.DeadlineExceeded) && (!errors.As(err, &net) || !net.Timeout()) {
+		return "", false
+	}
+	return host + " does not answer.", true
+}
 
 // IsHere reports whether a host is this machine: a socket, or an address of its own.
 func IsHere(host string) bool {

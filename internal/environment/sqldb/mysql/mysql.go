@@ -3,6 +3,7 @@ package mysql
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -101,7 +102,17 @@ func Open(ctx context.Context, name, address string, o Options) (environment.Env
 	if err != nil {
 		return nil, &environment.Error{Environment: name, Message: "connect: cannot be used.", Mend: "It looks like mysql://account@host:3306/database, with ?tls=true for an encrypted connection.", Cause: err}
 	}
-	return rows.Open(ctx, name, dialect{host: config.Addr, database: config.DBName, account: config.User}, sql.OpenDB(connector), o.ReadOnly)
+	return rows.Open(ctx, name, dialect{host: config.Addr, database: config.DBName, account: config.User}, sql.OpenDB(patient{connector}), o.ReadOnly)
+}
+
+// patient waits only so long for a server that takes the connection and says nothing.
+type patient struct{ driver.Connector }
+
+// Connect gives a connection that the server let in.
+func (p patient) Connect(ctx context.Context) (driver.Conn, error) {
+	ctx, stop := context.WithTimeoutCause(ctx, engine.Patience, context.DeadlineExceeded)
+	defer stop()
+	return p.Connector.Connect(ctx)
 }
 
 type dialect struct{ host, database, account string }
@@ -374,6 +385,12 @@ func (d dialect) Explain(err error) (message, mend string) {
 	if !errors.As(err, &my) {
 		if errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 			return "the connection to " + d.host + " was lost.", "Check the server and try again; nothing is half-written."
+		}
+		if late, ok := engine.Late(d.host, err); ok {
+			return late, "Check address and network, and that this is a MariaDB or MySQL server."
+		}
+		if errors.Is(err, mysql.ErrPktSync) || errors.Is(err, mysql.ErrPktSyncMul) || errors.Is(err, mysql.ErrMalformPkt) || errors.Is(err, mysql.ErrOldProtocol) {
+			return d.host + " answers as no MariaDB or MySQL server does.", "Check the address."
 		}
 		return fmt.Sprintf("%s cannot be reached: %s.", d.host, engine.Cause(err)), "Check address and network."
 	}

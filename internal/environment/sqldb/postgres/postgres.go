@@ -109,6 +109,9 @@ func Open(ctx context.Context, name, address string, o Options) (environment.Env
 	} {
 		config.RuntimeParams[setting] = value
 	}
+	if config.ConnectTimeout == 0 {
+		config.ConnectTimeout = engine.Patience
+	}
 	d := dialect{host: net.JoinHostPort(config.Host, fmt.Sprint(config.Port)), database: config.Database, account: config.User, zone: new(string)}
 	return rows.Open(ctx, name, d, stdlib.OpenDB(*config, stdlib.OptionAfterConnect(func(ctx context.Context, conn *pgx.Conn) error {
 		// The zone that the server gives its applications is asked before it is set aside.
@@ -355,6 +358,9 @@ func (d dialect) Explain(err error) (message, mend string) {
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) {
 		return d.explainServer(pg)
+	}
+	if late, ok := engine.Late(d.host, err); ok {
+		return late, "Check address and network, and that this is a PostgreSQL server."
 	}
 	var connect *pgconn.ConnectError
 	if errors.As(err, &connect) {
