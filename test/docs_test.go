@@ -125,6 +125,12 @@ func TestTheExamplesOfFormatsHold(t *testing.T) {
 			w, err := workspace.Open(dir)
 			require.NoError(t, err)
 			assert.Equal(t, "last-import:production", w.Selections["month-end"].ChangedSince)
+		case name == "file=standing.yaml":
+			dir := t.TempDir()
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "anagram.yaml"), []byte(parts[3]), 0o600))
+			w, err := workspace.Open(dir)
+			require.NoError(t, err)
+			assert.Len(t, w.Standing, 2)
 		case name == "file=anagram.yaml":
 			dir := t.TempDir()
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "anagram.yaml"), []byte(parts[3]), 0o600))
@@ -134,7 +140,7 @@ func TestTheExamplesOfFormatsHold(t *testing.T) {
 		}
 		seen[name]++
 	}
-	assert.Equal(t, map[string]int{"schema=record": 1, "schema=export": 1, "schema=match": 1, "schema=review": 1, "schema=import": 1, "schema=pair": 1, "schema=mention": 1, "file=catalog.yaml": 1, "file=references.yaml": 1, "file=selections.yaml": 1, "file=anagram.yaml": 1}, seen)
+	assert.Equal(t, map[string]int{"schema=record": 1, "schema=export": 1, "schema=match": 1, "schema=review": 1, "schema=import": 1, "schema=pair": 1, "schema=mention": 1, "file=catalog.yaml": 1, "file=references.yaml": 1, "file=selections.yaml": 1, "file=standing.yaml": 1, "file=anagram.yaml": 1}, seen)
 }
 
 func TestWhatTheProgramWritesFitsTheSchemas(t *testing.T) {

@@ -411,7 +411,7 @@ func TestNumbersThatTheServerGives(t *testing.T) {
 			"CREATE TABLE items (no SERIAL PRIMARY KEY, name TEXT)", "CREATE TABLE always (no INTEGER GENERATED ALWAYS AS IDENTITY PRIMARY KEY, name TEXT)")
 		run(t, source, fmt.Sprintf("INSERT INTO items (name) SELECT 'n' FROM generate_series(1, %d)", count), fmt.Sprintf("INSERT INTO always (name) SELECT 'n' FROM generate_series(1, %d)", count))
 		p.must(3, "match", "source", "--against", "target", "--name", "p")
-		assert.Contains(t, words(p.must(0, "review").out), "always/1 is new, and target gives the numbers of field no by itself and takes no others. Name another key in the catalog, then export and match again; or decline the record.")
+		assert.Contains(t, words(p.must(0, "review", "--full").out), "always/1 is new, and target gives the numbers of field no by itself and takes no others. Name another key in the catalog, then export and match again; or decline the record.")
 		p.must(0, "approve", "*")
 		p.must(0, "decline", "always/*") // the mend
 		p.must(0, "import")

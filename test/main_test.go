@@ -233,6 +233,10 @@ type finding struct {
 	Was                             string `json:"target_address"`
 	Fields                          []shownField
 	Checks                          []struct{ Code, Level, Message, Mend string }
+	Group                           string
+	Approvers                       []string
+	ByRule                          bool `json:"by_rule"`
+	Comments                        []struct{ By, At, Text string }
 }
 
 type shownField struct {

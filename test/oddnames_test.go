@@ -34,7 +34,7 @@ INSERT INTO seen VALUES ('x', 1);`,
 	p.must(0, "export", "source", "--name", "p")
 	doc := p.json(3, "match", "p", "--against", "target")
 	assert.Equal(t, map[string]int{"new": 11}, totals(doc))
-	text := p.must(0, "review")
+	text := p.must(0, "review", "--full")
 	assert.NotContains(t, strings.ReplaceAll(text.out, "\n", ""), "\x1b", "control characters of values never reach the terminal")
 	assert.Contains(t, text.out, "group/a%2Fb%25%2A%3F~\n")
 	assert.Contains(t, text.out, "group/%1B[31mred\n")

@@ -8,6 +8,7 @@ package check
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -49,7 +50,21 @@ const (
 	OtherCatalog         Code = "other-catalog"
 	HeldOutsideCode      Code = "held-outside"
 	CircleCode           Code = "circle"
+	ApprovalsCode        Code = "approvals"
+	DirectionCode        Code = "direction"
 )
+
+// Codes lists the codes, in order.
+func Codes() []string {
+	var out []string
+	for _, code := range []Code{MissingReference, OwnerNotApproved, ReferenceNotApproved, AmbiguousKey, BrokenSeal, MustAgree, Release, NotOnBothSides, LocalNeeded, UnfinishedImport,
+		ValueDoesNotFit, NoRightCode, LooksRenamed, OldParcel, SourceMoved, OpenDocket, ValueTaken, PairNotUsed, ReferredDiffers, KeyInUse, OtherTarget, OtherCatalog, HeldOutsideCode, CircleCode, ApprovalsCode, DirectionCode,
+		"both-moved", "target-newer", "retired-in-target", "removed-in-target"} {
+		out = append(out, string(code))
+	}
+	slices.Sort(out)
+	return out
+}
 
 // Check is one thing that a person should know about a record or a docket.
 type Check struct {
@@ -57,6 +72,17 @@ type Check struct {
 	Level   Level  `json:"level"`
 	Message string `json:"message"`
 	Mend    string `json:"mend"`
+}
+
+// Shared reports whether the check is about something else than its record, which may hold up
+// others alike; those have the same mend.
+func (c Check) Shared() bool {
+	switch c.Code {
+	case MissingReference, OwnerNotApproved, ReferenceNotApproved, NoRightCode, "removed-in-target":
+		return true
+	default:
+		return false
+	}
 }
 
 // Need is a record that a finding's proposed values refer to.

@@ -9,6 +9,8 @@ const (
 	Signs         = 200_000   // brackets, colons, line ends and the like in a configuration
 	Name          = 100       // characters of a name: of a record type, a field, an environment
 	Text          = 10_000    // characters of a single text in a configuration
+	Answers       = 64 << 20  // a file of answers
+	Words         = 10_000    // characters of a note or a comment
 	Types         = 2_000     // record types in a catalog, environments in a workspace
 	Manifest      = 8 << 20   // of a parcel; pairs.jsonl
 	ManifestParts = 250_000   // objects and lists in a manifest

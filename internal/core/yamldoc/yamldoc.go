@@ -78,6 +78,10 @@ func (d *Document) wrap(err error, known []string) error {
 			out.Line = token.Position.Line
 		}
 	}
+	var kind *yaml.TypeError
+	if errors.As(err, &kind) {
+		out.Message = fmt.Sprintf("%s stands where %s is expected", said(kind.SrcType), said(kind.DstType))
+	}
 	if errors.As(err, &unknown) {
 		out.Message = fmt.Sprintf("the key %q is not known here%s", unknown.Token.Value, Nearest(unknown.Token.Value, known))
 	}
@@ -197,4 +201,24 @@ func Nearest(word string, known []string) string {
 		return ""
 	}
 	return fmt.Sprintf("; did you mean %q?", best)
+}
+
+// said names a kind of value for people.
+func said(kind reflect.Type) string {
+	switch kind.Kind() {
+	case reflect.String:
+		return "a text"
+	case reflect.Bool:
+		return "true or false"
+	case reflect.Float32, reflect.Float64:
+		return "a number"
+	case reflect.Slice, reflect.Array:
+		return "a list"
+	case reflect.Map, reflect.Struct, reflect.Pointer:
+		return "a list of keys and values"
+	}
+	if kind.Kind() >= reflect.Int && kind.Kind() <= reflect.Uint64 {
+		return "a whole number"
+	}
+	return "something else"
 }

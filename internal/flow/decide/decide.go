@@ -2,11 +2,11 @@ package decide
 
 import (
 	"context"
+	"maps"
 	"slices"
 
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
-	"anagram/internal/core/record"
 	"anagram/internal/core/yamldoc"
 	"anagram/internal/flow/session"
 	"anagram/internal/flow/standing"
@@ -15,12 +15,13 @@ import (
 
 // Request says what is decided about which findings.
 type Request struct {
+	Which
 	Decision docket.Decision
-	Patterns []string
-	Statuses []match.Status
-	Types    []string
 	Field    string // "" for whole records
 	Note     string
+	// WithParts and WithNeeds add the parts of what is selected, and what it needs from the
+	// docket, however far.
+	WithParts, WithNeeds bool
 	// Take says whose values are approved where the finding does not say it itself: source
 	// or target; "" is not said.
 	Take string
@@ -38,9 +39,13 @@ type Result struct {
 	// PassedOver counts findings that were selected but cannot be approved.
 	PassedOver map[match.Status]int
 	Kept       int // findings that keep an earlier decision
+	// Parts and Needed are the addresses of what was decided beside what was selected.
+	Parts, Needed []string
 	// KeptFields counts fields that keep theirs though their record was approved.
 	KeptFields int
-	Blocked    []BlockedRecord
+	// Blocked are all approved records that cannot be imported as things stand. Of them,
+	// Newly are those with what was not in the way before; Freed what no longer is.
+	Blocked, Newly, Freed []BlockedRecord
 }
 
 // BlockedRecord is an approved record that cannot be imported as things stand.
@@ -58,6 +63,9 @@ func Decide(ctx context.Context, s *session.Session, d *docket.Docket, r Request
 	case r.Take != "" && r.Decision != docket.Approved:
 		return result, session.Usage("--take goes with approve: it says whose values are approved")
 	}
+	if err := words("the note", r.Note); err != nil {
+		return result, err
+	}
 	runs, err := d.Runs(ctx)
 	if err != nil {
 		return result, err
@@ -65,84 +73,188 @@ func Decide(ctx context.Context, s *session.Session, d *docket.Docket, r Request
 	if _, open := docket.LastUnsettled(runs); open {
 		return result, session.Usage("It is not known yet how the last import of docket %d ended, so nothing is decided on top of it. Find it out with anagram import %d, then decide", d.Header.Number, d.Header.Number)
 	}
-	filter, err := findingFilter(d, r.Patterns, r.Statuses, r.Types)
-	if err == nil {
-		filter, err = d.WithNames(ctx, filter)
-	}
+	before, err := choose(ctx, s, d, r.Which)
 	if err != nil {
 		return result, err
 	}
-	if err := checkField(d, filter, r.Field); err != nil {
+	if err := checkField(d, before.filter, r.Field); err != nil {
 		return result, err
 	}
-	verdicts, err := result.choose(ctx, d, filter, r)
+	verdicts, err := result.choose(ctx, before, r)
 	if err != nil {
 		return result, err
 	}
 	if err := d.Decide(ctx, s.Who, r.Note, s.Now(), verdicts); err != nil {
 		return result, err
 	}
-	standing, err := standing.Read(ctx, d)
+	after, err := standing.Read(ctx, d, before.demand)
 	if err != nil {
 		return result, err
 	}
-	for _, a := range standing.Approved {
-		if checks := standing.Blocked[a.ID]; len(checks) > 0 {
-			result.Blocked = append(result.Blocked, BlockedRecord{Address: a.Address, Checks: checks})
+	result.Blocked = blockedOf(after, func(int64, check.Check) bool { return false })
+	result.Newly = blockedOf(after, func(id int64, c check.Check) bool { return slices.Contains(before.standing.Blocked[id], c) })
+	result.Freed = blockedOf(before.standing, func(id int64, c check.Check) bool {
+		return slices.ContainsFunc(after.Blocked[id], func(now check.Check) bool { return now.Code == c.Code })
+	})
+	return result, nil
+}
+
+// blockedOf lists what stands in the way of approved records, but for what is left out.
+func blockedOf(s standing.Standing, leftOut func(id int64, c check.Check) bool) []BlockedRecord {
+	var out []BlockedRecord
+	for _, a := range s.Approved {
+		var checks []check.Check
+		for _, c := range s.Blocked[a.ID] {
+			if !leftOut(a.ID, c) {
+				checks = append(checks, c)
+			}
+		}
+		if len(checks) > 0 {
+			out = append(out, BlockedRecord{Address: a.Address, Checks: checks})
 		}
 	}
-	return result, nil
+	return out
 }
 
 // choose gives the verdicts on every finding selected, and counts what became of them. It
 // is an error where a pattern fits nothing.
-func (result *Result) choose(ctx context.Context, d *docket.Docket, filter docket.Filter, r Request) ([]docket.Verdict, error) {
+func (result *Result) choose(ctx context.Context, from selected, r Request) ([]docket.Verdict, error) {
+	d := from.d
 	var verdicts []docket.Verdict
-	hits := make([]int, len(filter.Patterns))
-	for f, err := range d.Findings(ctx, filter) {
+	hits := make([]int, len(from.filter.Patterns))
+	chosen := map[int64]bool{}
+	for f, err := range from.each(ctx, byKey) {
 		if err != nil {
 			return nil, err
 		}
 		named := false
-		for i, fits := range filter.Fit(f) {
+		for i, fits := range from.filter.Fit(f.Finding) {
 			if fits {
 				hits[i]++
-				named = named || filter.Patterns[i].Exact()
+				named = named || from.filter.Patterns[i].Exact()
 			}
 		}
-		switch {
-		case r.Field != "" && !slices.ContainsFunc(f.Fields, func(have docket.Field) bool { return have.Field == r.Field }):
-			continue
-		case !named && !r.Again && r.leaves(f):
-			if f.On(r.Field) != r.Decision {
-				result.Kept++
-			}
-			continue
-		}
-		fits, ok := verdictsOn(f, r)
-		if !ok {
-			result.PassedOver[f.Status]++
-			continue
-		}
-		result.ByStatus[f.Status]++
-		result.Decided++
-		result.KeptFields += r.keeps(f)
-		verdicts = append(verdicts, fits...)
+		chosen[f.ID] = true
+		verdicts = append(verdicts, result.on(f.Finding, r, named)...)
 	}
 	for i, n := range hits {
 		if n == 0 {
-			return nil, session.Usage("Docket %d has no finding that fits %q; anagram review lists what there is. Nothing was decided", d.Header.Number, filter.Patterns[i])
+			return nil, session.Usage("Docket %d has no finding that fits %q; anagram review lists what there is. Nothing was decided", d.Header.Number, from.filter.Patterns[i])
 		}
 	}
-	if len(verdicts) == 0 && len(result.PassedOver) == 0 && result.Kept == 0 && len(filter.Patterns) == 0 {
+	more, err := result.along(ctx, d, r, chosen)
+	if err != nil {
+		return nil, err
+	}
+	verdicts = append(verdicts, more...)
+	if len(verdicts) == 0 && len(result.PassedOver) == 0 && result.Kept == 0 && len(from.filter.Patterns) == 0 {
 		return nil, session.Usage("No finding of docket %d fits; nothing was decided", d.Header.Number)
 	}
 	return verdicts, nil
 }
 
+// on gives the verdicts on one finding and counts what became of it.
+func (result *Result) on(f docket.Finding, r Request, named bool) []docket.Verdict {
+	switch {
+	case r.Field != "" && !slices.ContainsFunc(f.Fields, func(have docket.Field) bool { return have.Field == r.Field }):
+		return nil
+	case !named && !r.Again && r.leaves(f):
+		if f.On(r.Field) != r.Decision {
+			result.Kept++
+		}
+		return nil
+	}
+	fits, ok := verdictsOn(f, r)
+	if !ok {
+		result.PassedOver[f.Status]++
+		return nil
+	}
+	if len(fits) == 0 { // it is open as it is
+		return nil
+	}
+	result.ByStatus[f.Status]++
+	result.Decided++
+	result.KeptFields += r.keeps(f)
+	return fits
+}
+
+// along gives the verdicts on the parts of what was chosen and on what it needs.
+func (result *Result) along(ctx context.Context, d *docket.Docket, r Request, chosen map[int64]bool) ([]docket.Verdict, error) {
+	if !r.WithParts && !r.WithNeeds {
+		return nil, nil
+	}
+	parts, needed, err := related(ctx, d, r, chosen)
+	if err != nil || len(parts)+len(needed) == 0 {
+		return nil, err
+	}
+	var verdicts []docket.Verdict
+	for f, err := range d.Findings(ctx, docket.Filter{}) {
+		if err != nil {
+			return nil, err
+		}
+		if !parts[f.ID] && !needed[f.ID] || chosen[f.ID] {
+			continue
+		}
+		fits := result.on(f, r, false)
+		verdicts = append(verdicts, fits...)
+		switch {
+		case len(fits) == 0:
+		case parts[f.ID]:
+			result.Parts = append(result.Parts, f.Address)
+		default:
+			result.Needed = append(result.Needed, f.Address)
+		}
+	}
+	return verdicts, nil
+}
+
+// related gives the parts of chosen findings and the findings that they need, of each other
+// as well, as far as the request asks for them.
+func related(ctx context.Context, d *docket.Docket, r Request, chosen map[int64]bool) (parts, needed map[int64]bool, err error) {
+	parts, needed = map[int64]bool{}, map[int64]bool{}
+	partsOf, needsOf := map[int64][]int64{}, map[int64][]int64{}
+	if r.WithParts {
+		for f, err := range d.Findings(ctx, docket.Filter{}) {
+			if err != nil {
+				return nil, nil, err
+			}
+			if f.Owner != 0 {
+				partsOf[f.Owner] = append(partsOf[f.Owner], f.ID)
+			}
+		}
+	}
+	if r.WithNeeds {
+		for n, err := range d.Needs(ctx, false) {
+			if err != nil {
+				return nil, nil, err
+			}
+			needsOf[n.Holder] = append(needsOf[n.Holder], n.Finding)
+		}
+	}
+	seen := maps.Clone(chosen)
+	queue := slices.Collect(maps.Keys(chosen))
+	follow := func(ids []int64, into map[int64]bool) {
+		for _, id := range ids {
+			if !seen[id] {
+				seen[id], into[id] = true, true
+				queue = append(queue, id)
+			}
+		}
+	}
+	for len(queue) > 0 {
+		id := queue[0]
+		queue = queue[1:]
+		follow(partsOf[id], parts)
+		follow(needsOf[id], needed)
+	}
+	return parts, needed, nil
+}
+
 // leaves reports whether a request that does not name a record leaves it as it was decided.
 func (r Request) leaves(f docket.Finding) bool {
 	switch {
+	case r.Decision == docket.Undecided: // whoever takes decisions back means those that there are
+		return false
 	case r.Decision == docket.Approved && r.Field == "":
 		return f.Touched()
 	case r.Field != "":
@@ -173,7 +285,10 @@ func verdictsOn(f docket.Finding, r Request) (out []docket.Verdict, ok bool) {
 	one := func(field string, decision docket.Decision) {
 		out = append(out, docket.Verdict{Finding: f.ID, Field: field, Decision: decision})
 	}
-	if r.Decision != docket.Approved {
+	switch {
+	case r.Decision == docket.Undecided:
+		return takenBack(f, r.Field), true
+	case r.Decision != docket.Approved:
 		one(r.Field, r.Decision)
 		return out, true
 	}
@@ -200,6 +315,23 @@ func verdictsOn(f docket.Finding, r Request) (out []docket.Verdict, ok bool) {
 	return out, true
 }
 
+// takenBack makes a finding, or one field of it, as open as it was; nothing where it is.
+func takenBack(f docket.Finding, field string) (out []docket.Verdict) {
+	if field != "" {
+		if f.On(field) != docket.Undecided {
+			out = append(out, docket.Verdict{Finding: f.ID, Field: field, Decision: docket.Undecided})
+		}
+		return out
+	}
+	for _, own := range f.OwnFields() {
+		out = append(out, docket.Verdict{Finding: f.ID, Field: own, Decision: docket.Reopened})
+	}
+	if f.Decision != docket.Undecided || len(out) > 0 {
+		out = append(out, docket.Verdict{Finding: f.ID, Decision: docket.Undecided})
+	}
+	return out
+}
+
 // wholeRecord is the approval of the record, and after it of each field for which a side has
 // to be said, or that was declined or held and is decided anew. One that is not stays as it
 // is.
@@ -213,47 +345,6 @@ func wholeRecord(f docket.Finding, r Request, decision docket.Decision) []docket
 		}
 	}
 	return out
-}
-
-// findingFilter reads patterns and names; a type or status that the docket does not
-// know is an error with the nearest word.
-func findingFilter(d *docket.Docket, patterns []string, statuses []match.Status, types []string) (docket.Filter, error) {
-	filter := docket.Filter{Statuses: statuses, Types: types}
-	for _, status := range statuses {
-		if !slices.Contains(match.Statuses(), status) {
-			var words []string
-			for _, s := range match.Statuses() {
-				words = append(words, string(s))
-			}
-			return filter, session.Usage("The status %q is not known%s", status, yamldoc.Nearest(string(status), words))
-		}
-	}
-	var names []string
-	for _, t := range d.Types {
-		names = append(names, t.Name)
-	}
-	known := func(name string) error {
-		if name != "" && !slices.Contains(names, name) {
-			return session.Usage("Docket %d has no record type %q%s", d.Header.Number, name, yamldoc.Nearest(name, names))
-		}
-		return nil
-	}
-	for _, typ := range types {
-		if err := known(typ); err != nil {
-			return filter, err
-		}
-	}
-	for _, text := range patterns {
-		p, err := record.ParsePattern(text)
-		if err != nil {
-			return filter, session.Usage("%v", err)
-		}
-		if err := known(p.Type()); err != nil {
-			return filter, err
-		}
-		filter.Patterns = append(filter.Patterns, p)
-	}
-	return filter, nil
 }
 
 func checkField(d *docket.Docket, filter docket.Filter, field string) error {

@@ -28,9 +28,10 @@ type Joined struct {
 
 // CopyRead is one copy.
 type CopyRead struct {
-	Path  string
-	Fresh int // decisions that were not known
-	By    []string
+	Path     string
+	Fresh    int // decisions that were not known
+	By       []string
+	Comments int // that were not known
 }
 
 // Clash is a record, or a field of one, of which people want different sides.
@@ -72,15 +73,20 @@ func Join(ctx context.Context, s *session.Session, name string, copies []string)
 		known[e] = true
 	}
 	var fresh []docket.LogEntry
-	for _, path := range copies {
-		read, err := readCopy(ctx, d, path, findings)
+	said := make([][]docket.Comment, len(copies))
+	for i, path := range copies {
+		read, comments, err := readCopy(ctx, d, path, findings)
 		if err != nil {
 			return out, err
 		}
+		said[i] = comments
 		c := CopyRead{Path: path}
 		for _, e := range read {
 			if known[e] {
 				continue
+			}
+			if e.Rule {
+				return out, session.Usage("%s: it holds a decision by a standing rule that docket %d does not have. Nothing was read in", path, d.Header.Number)
 			}
 			known[e] = true
 			fresh = append(fresh, e)
@@ -97,7 +103,14 @@ func Join(ctx context.Context, s *session.Session, name string, copies []string)
 		c.Address = findings[c.finding].Address
 		out.Clashes = append(out.Clashes, c.Clash)
 	}
-	return out, d.Join(ctx, s.Who, docket.Stamp(s.Now()), entries)
+	if err := d.Join(ctx, s.Who, docket.Stamp(s.Now()), entries); err != nil {
+		return out, err
+	}
+	counts, err := joinComments(ctx, s, d, said)
+	for i, n := range counts {
+		out.Copies[i].Comments = n
+	}
+	return out, err
 }
 
 // openOwn opens the docket of the workspace. Where a copy was put over it, that is taken as
@@ -153,35 +166,36 @@ func copyFile(from, to string) error {
 }
 
 // readCopy reads the decisions of a copy, which has to be one of this docket.
-func readCopy(ctx context.Context, d *docket.Docket, path string, findings map[int64]docket.Finding) ([]docket.LogEntry, error) {
+func readCopy(ctx context.Context, d *docket.Docket, path string, findings map[int64]docket.Finding) ([]docket.LogEntry, []docket.Comment, error) {
 	other, err := docket.Open(ctx, path)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	defer other.Close()
 	seal, err := other.Verify(ctx)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	digest, err := d.Digest(ctx)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if seal.Digest != digest {
-		return nil, session.Usage("%s is no copy of docket %d: what it shows differs, so its decisions are about something else. Nothing was read in", path, d.Header.Number)
+		return nil, nil, session.Usage("%s is no copy of docket %d: what it shows differs, so its decisions are about something else. Nothing was read in", path, d.Header.Number)
 	}
 	log, err := other.Log(ctx)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	for i, e := range log {
 		f, there := findings[e.Finding]
 		knows := e.Field == "" || slices.ContainsFunc(f.Fields, func(field docket.Field) bool { return field.Field == e.Field })
-		if !there || !knows || e.Who == "" || !slices.Contains([]docket.Decision{docket.Undecided, docket.Approved, docket.Declined, docket.Held, docket.TargetKept}, e.Decision) {
-			return nil, session.Usage("%s: decision %d is none that can be made in docket %d. Nothing was read in", path, i+1, d.Header.Number)
+		if !there || !knows || e.Who == "" || words("the note", e.Note) != nil || !slices.Contains([]docket.Decision{docket.Undecided, docket.Approved, docket.Declined, docket.Held, docket.TargetKept, docket.Reopened}, e.Decision) {
+			return nil, nil, session.Usage("%s: decision %d is none that can be made in docket %d. Nothing was read in", path, i+1, d.Header.Number)
 		}
 	}
-	return log, nil
+	comments, err := commentsOf(ctx, path, other, findings)
+	return log, comments, err
 }
 
 type clashOn struct {

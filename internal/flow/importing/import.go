@@ -33,6 +33,8 @@ type Result struct {
 	Earlier  bool // an earlier import of this docket was interrupted
 	Seconds  float64
 	Open     int // findings that still ask for a decision
+	// Undecided are those of them that a decision would bring on.
+	Undecided int
 	// Before is an earlier import of which was found out only now how it ended.
 	Before *Settled
 	// Settled says that the answer to the commit was lost, and reading the target showed
@@ -44,13 +46,22 @@ type Result struct {
 	Unrecorded error
 }
 
+// Request says how a docket is imported.
+type Request struct {
+	Rehearse bool   // do everything in the target and take it back
+	To       string // the target as the person names it; "" where they did not
+}
+
 // Import writes what is approved in a docket into its target, in one transaction; a
 // rehearsal does the same and takes it back.
-func Import(ctx context.Context, s *session.Session, d *docket.Docket, rehearse bool) (Result, error) {
-	start := time.Now()
+func Import(ctx context.Context, s *session.Session, d *docket.Docket, request Request) (Result, error) {
+	start, rehearse := time.Now(), request.Rehearse
 	result := Result{Header: d.Header}
 	if err := Known(s, d); err != nil {
 		return result, err
+	}
+	if err := direction(ctx, s, d.Header, request.To); err != nil {
+		return result.Refused(err), err
 	}
 	unlock, err := d.LockImport(ctx)
 	if err != nil {
@@ -65,7 +76,7 @@ func Import(ctx context.Context, s *session.Session, d *docket.Docket, rehearse 
 	if err != nil {
 		return result.Refused(err), err
 	}
-	result.Open, result.Earlier = r.Open, r.Earlier
+	result.Open, result.Undecided, result.Earlier = r.Open, r.Undecided, r.Earlier
 	idle, kind := docket.Imported, docket.ImportRun
 	if rehearse {
 		idle, kind = docket.Rehearsed, docket.RehearsalRun
@@ -77,6 +88,25 @@ func Import(ctx context.Context, s *session.Session, d *docket.Docket, rehearse 
 	result, err = into(ctx, s, r, rest, result, idle, kind)
 	result.Seconds = time.Since(start).Seconds()
 	return result, err
+}
+
+// direction refuses an import against the direction in which records were brought so far,
+// where the person did not name the target, and one that goes elsewhere than they say.
+func direction(ctx context.Context, s *session.Session, h docket.Header, to string) error {
+	refuse := func(c check.Check) error {
+		return &session.BlockedError{Docket: h.Number, Checks: []check.Check{c}}
+	}
+	if to == h.Target || h.TargetParcel != "" {
+		return nil
+	}
+	if to != "" {
+		return refuse(check.NotTo(h.Source, h.Target, to, h.Number, 0))
+	}
+	before, err := s.OtherWay(ctx, h.Source, h.Target)
+	if err != nil || before == 0 {
+		return err
+	}
+	return refuse(check.NotTo(h.Source, h.Target, "", h.Number, before))
 }
 
 // into writes what is ready into the target. Idle is the outcome where all goes well.

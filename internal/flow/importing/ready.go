@@ -9,7 +9,6 @@ import (
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
-	"anagram/internal/core/match"
 	"anagram/internal/core/pairing"
 	"anagram/internal/core/record"
 	"anagram/internal/core/show"
@@ -24,13 +23,14 @@ import (
 
 // Ready is a docket whose approvals can be written as far as it can tell by itself.
 type Ready struct {
-	Docket   *docket.Docket
-	Standing standing.Standing
-	Model    *environment.Model
-	Names    *pairing.Names // nil where no record has another key in the target
-	Open     int            // findings that still ask for a decision
-	Earlier  bool           // an earlier import of this docket was interrupted
-	Run      int64          // the run that keeps before-images, 0 before it began
+	Docket    *docket.Docket
+	Standing  standing.Standing
+	Model     *environment.Model
+	Names     *pairing.Names // nil where no record has another key in the target
+	Open      int            // findings that still ask for a decision
+	Undecided int            // those of them that a decision would bring on
+	Earlier   bool           // an earlier import of this docket was interrupted
+	Run       int64          // the run that keeps before-images, 0 before it began
 	// Places are the target's, and Beside the columns of each type that are in no field that
 	// was compared, but are looked at to see that nobody alters them.
 	Places map[string]catalog.Place
@@ -72,7 +72,7 @@ func beside(t *catalog.Type, place catalog.Place, fields []record.Field) []strin
 
 // Read gives the approvals of a docket, without asking whether they may be written; the
 // rest is what its own checks stop.
-func Read(ctx context.Context, d *docket.Docket) (Ready, Rest, error) {
+func Read(ctx context.Context, d *docket.Docket, demand standing.Demand) (Ready, Rest, error) {
 	r := Ready{Docket: d, Model: &environment.Model{Environment: d.Header.Target, Catalog: d.Catalog, Shapes: d.Header.Keys,
 		Here: zone(d.Header.Zones[d.Header.Target]), There: zone(d.Header.Zones[d.Header.Source])}}
 	rest := newRest()
@@ -80,7 +80,7 @@ func Read(ctx context.Context, d *docket.Docket) (Ready, Rest, error) {
 	if r.Names, err = sides.PairsOf(d); err != nil {
 		return r, rest, err
 	}
-	if r.Standing, err = standing.Read(ctx, d); err != nil {
+	if r.Standing, err = standing.Read(ctx, d, demand); err != nil {
 		return r, rest, err
 	}
 	for _, a := range r.Standing.Approved {
@@ -111,6 +111,13 @@ func Prepare(ctx context.Context, s *session.Session, d *docket.Docket) (Ready, 
 	if d.Header.TargetParcel != "" {
 		return Ready{}, Rest{}, session.Usage("Docket %d compares two parcels; there is no environment to import into. Match with an environment first", d.Header.Number)
 	}
+	target, err := s.Workspace.Environment(d.Header.Target)
+	if err != nil {
+		return Ready{}, Rest{}, err
+	}
+	if target.NoImports {
+		return Ready{}, Rest{}, &session.BlockedError{Docket: d.Header.Number, Checks: []check.Check{check.NoImports(target.Name)}}
+	}
 	if err := describedAsNow(s, d); err != nil {
 		return Ready{}, Rest{}, err
 	}
@@ -130,12 +137,16 @@ func Prepare(ctx context.Context, s *session.Session, d *docket.Docket) (Ready, 
 	if len(whole) > 0 {
 		return Ready{}, Rest{}, &session.BlockedError{Docket: d.Header.Number, Checks: whole}
 	}
-	r, rest, err := Read(ctx, d)
+	demand, err := standing.Demanded(s, d)
+	if err != nil {
+		return Ready{}, Rest{}, err
+	}
+	r, rest, err := Read(ctx, d, demand)
 	if err != nil {
 		return r, rest, err
 	}
 	r.Who = s.Who
-	if r.Open, err = countOpen(ctx, d); err != nil {
+	if r.Open, r.Undecided, err = countOpen(ctx, d); err != nil {
 		return r, rest, err
 	}
 	runs, err := d.Runs(ctx)
@@ -225,15 +236,7 @@ func verifyParcel(ctx context.Context, s *session.Session, h docket.Header) erro
 	return nil
 }
 
-func countOpen(ctx context.Context, d *docket.Docket) (int, error) {
-	open := 0
-	for f, err := range d.Findings(ctx, docket.Filter{Statuses: []match.Status{match.Conflict, match.Changed, match.New}}) {
-		if err != nil {
-			return 0, err
-		}
-		if f.Stand() == docket.Undecided {
-			open++
-		}
-	}
-	return open, nil
+func countOpen(ctx context.Context, d *docket.Docket) (open, undecided int, err error) {
+	tally, err := docket.Summarize(ctx, d)
+	return tally.Tally.Open, tally.Tally.Open - tally.Tally.Stuck, err
 }

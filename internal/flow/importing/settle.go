@@ -73,7 +73,7 @@ func settleLast(ctx context.Context, s *session.Session, d *docket.Docket) (*Set
 	if !open {
 		return nil, nil
 	}
-	r, _, err := Read(ctx, d)
+	r, _, err := Read(ctx, d, standing.Demand{}) // what was begun had met it
 	if err != nil {
 		return nil, err
 	}

@@ -55,7 +55,11 @@ func confirm(ctx context.Context, s *session.Session, env environment.Environmen
 	}
 	defer d.Close()
 	out := Confirmation{Docket: d.Header.Number}
-	r, rest, err := importing.Read(ctx, d)
+	demand, err := standing.Demanded(s, d)
+	if err != nil {
+		return out, err
+	}
+	r, rest, err := importing.Read(ctx, d, demand)
 	if err != nil {
 		return out, err
 	}

@@ -2,8 +2,10 @@ package matching
 
 import (
 	"context"
+	"slices"
 
 	"anagram/internal/core/check"
+	"anagram/internal/core/group"
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
 	"anagram/internal/core/show"
@@ -24,6 +26,9 @@ func (f finding) adds() bool { return f.Target == nil }
 func found(ctx context.Context, c compared, w atWork, of match.Finding, collect collectors, out *sink) error {
 	f, err := keep(ctx, c, w, of, out)
 	if err != nil {
+		return err
+	}
+	if err := hangsOn(ctx, c, w, f, out); err != nil {
 		return err
 	}
 	collect.renames.note(f)
@@ -85,6 +90,39 @@ func keep(ctx context.Context, c compared, w atWork, of match.Finding, out *sink
 	var err error
 	f.id, err = out.builder.Finding(ctx, entry)
 	return f, err
+}
+
+// hangsOn keeps what a finding is decided together with, beside what it needs: its owner, and
+// of a record that only the target has all that it refers to.
+func hangsOn(ctx context.Context, c compared, w atWork, f finding, out *sink) error {
+	rec := f.Source
+	if rec == nil {
+		rec = f.Target
+	}
+	if rec == nil { // a key that occurs more than once
+		return nil
+	}
+	tie := func(kind group.Kind, typ string, key record.Key) error {
+		return out.builder.Tie(ctx, f.id, kind, typ, key, c.catalog.Address(typ, key))
+	}
+	if w.PartOf != "" {
+		if owner := w.ownerIn()(*rec); len(owner.Parts()) > 0 {
+			if err := tie(group.Owner, w.PartOf, owner); err != nil {
+				return err
+			}
+		}
+	}
+	if f.Status != match.TargetOnly {
+		return nil
+	}
+	for _, v := range slices.Concat(f.Key.Parts(), rec.Values) {
+		for _, ref := range v.References() {
+			if err := tie(group.Needs, ref.Refers(), ref.Key()); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // conflicts says for each reason what is behind it.

@@ -26,6 +26,7 @@ type Result struct {
 	Cautions int
 	Docket   []check.Check // on the whole docket
 	Carried  int           // findings decided as in an earlier docket
+	ByRule   int           // findings decided by a rule of the workspace
 	// Forgotten is why it could not be remembered what both sides agree on, and Uncarried
 	// why decisions of earlier dockets were not filled in. The docket stands all the same.
 	Forgotten, Uncarried error
@@ -82,6 +83,9 @@ func once(ctx context.Context, s *session.Session, r Request) (result Result, ta
 	if err := afterwards(ctx, c, out); err != nil {
 		return result, false, err
 	}
+	if err := out.builder.Group(ctx, c.against == nil); err != nil {
+		return result, false, err
+	}
 	header, err := c.header(out)
 	if err != nil {
 		return result, false, err
@@ -107,11 +111,25 @@ func once(ctx context.Context, s *session.Session, r Request) (result Result, ta
 		result.Forgotten = c.remembers.Finish(ctx)
 	}
 	result.Carried, result.Uncarried = decide.Carry(ctx, s, header)
+	if result.Uncarried == nil && header.TargetParcel == "" {
+		result.ByRule, result.Uncarried = decide.ByRule(ctx, s, header.Number)
+	}
 	return result, false, ctx.Err()
 }
 
 // wholeDocket checks what is about both sides as such.
 func wholeDocket(ctx context.Context, c compared, r Request, out *sink) error {
+	if c.against == nil {
+		before, err := c.session.OtherWay(ctx, c.source, c.target)
+		if err != nil {
+			return err
+		}
+		if before != 0 {
+			if err := out.onDocket(ctx, check.Direction(c.source, c.target, c.number, before)); err != nil {
+				return err
+			}
+		}
+	}
 	if err := checkFit(ctx, c, out); err != nil {
 		return err
 	}

@@ -64,6 +64,7 @@ func (r *renames) tell(ctx context.Context, c compared, likely *likelyNames, out
 		if likely.TargetParts(r.typ, source.Key).Order() == target.Key.Order() {
 			continue
 		}
+		out.builder.LooksLike(p.Source, p.Target)
 		if err := out.check(ctx, p.Source, check.Renamed(source.address, target.address, c.source, c.target, p.Fields, p.Of, true)); err != nil {
 			return err
 		}

@@ -25,10 +25,10 @@ func (s *Session) openDocket(ctx context.Context, name string) (*docket.Docket, 
 		return nil, err
 	}
 	if name == "" {
-		if len(numbers) == 0 {
-			return nil, Usage("This workspace has no docket yet; anagram match makes one")
+		newest, err := s.newest(ctx, numbers)
+		if err != nil {
+			return nil, err
 		}
-		newest := numbers[len(numbers)-1]
 		return register.Open(ctx, s.Workspace, newest)
 	}
 	var number int
@@ -56,6 +56,59 @@ func (s *Session) openDocket(ctx context.Context, name string) (*docket.Docket, 
 		return nil, err
 	}
 	return d, nil
+}
+
+// newest gives the newest docket that could be imported; one that only compares, or leads to
+// an environment that refuses imports, is never meant where none is named.
+func (s *Session) newest(ctx context.Context, numbers []int) (int, error) {
+	if len(numbers) == 0 {
+		return 0, Usage("This workspace has no docket yet; anagram match makes one")
+	}
+	entries, err := s.Summaries(ctx)
+	if err != nil {
+		return 0, err
+	}
+	for _, e := range slices.Backward(entries) {
+		if e.Err != nil { // opening it says what is wrong
+			return e.Header.Number, nil
+		}
+		if s.Imports(e.Header) {
+			return e.Header.Number, nil
+		}
+	}
+	last := numbers[len(numbers)-1]
+	return 0, Usage("No docket of this workspace can be imported: each compares two parcels, or leads to an environment that refuses imports. Name one, such as: anagram review %d", last)
+}
+
+// Imports reports whether a docket is one to import.
+func (s *Session) Imports(h docket.Header) bool {
+	if h.TargetParcel != "" {
+		return false
+	}
+	e, err := s.Workspace.Environment(h.Target)
+	return err != nil || !e.NoImports
+}
+
+// OtherWay gives the last docket that was imported the other way round, where none was
+// imported this way before; 0 where there is none.
+func (s *Session) OtherWay(ctx context.Context, source, target string) (int, error) {
+	entries, err := s.Summaries(ctx)
+	if err != nil {
+		return 0, err
+	}
+	other := 0
+	for _, e := range entries {
+		if e.Err != nil || !slices.ContainsFunc(e.Runs, docket.Run.Done) {
+			continue
+		}
+		switch {
+		case e.Header.Source == source && e.Header.Target == target:
+			return 0, nil
+		case e.Header.Source == target && e.Header.Target == source:
+			other = e.Header.Number
+		}
+	}
+	return other, nil
 }
 
 // Summaries gives every docket of the workspace, oldest first; one that cannot be read has

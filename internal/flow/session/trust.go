@@ -2,6 +2,8 @@ package session
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"anagram/internal/core/show"
@@ -95,6 +97,23 @@ func (s *Session) facts(e workspace.Environment, where environment.Where) []stri
 	}
 	if e.Guard.Release != "" && e.Guard.Release != "off" {
 		out = append(out, "guards imports: release "+e.Guard.Release)
+	}
+	if e.Guard.Approvals > 0 {
+		out = append(out, fmt.Sprintf("guards imports: %d approvals", e.Guard.Approvals))
+	}
+	if e.Guard.Differs {
+		out = append(out, "guards imports: who exported or matched does not count as an approver")
+	}
+	for _, of := range slices.Sorted(maps.Keys(e.Approvers)) {
+		out = append(out, fmt.Sprintf("lets approve %s: %s", of, strings.Join(e.Approvers[of], ", ")))
+	}
+	for _, rule := range s.Workspace.Standing {
+		if rule.Decide == "approve" {
+			out = append(out, "decides in dockets: "+rule.String())
+		}
+	}
+	if e.NoImports {
+		out = append(out, "refuses imports")
 	}
 	return out
 }

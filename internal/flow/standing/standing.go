@@ -19,6 +19,8 @@ type Approval struct {
 	Status   match.Status
 	fields   []string // of a changed finding: those that may be written
 	declined []string // of a new finding: those that may not
+	adds     bool     // an import makes the record
+	proposed []string // of fields: those that the finding proposes by itself
 	differs  []string // fields in which both sides differ, or that a new finding has
 	Needs    []docket.Need
 	After    []int64 // findings that give up a value which this one gets
@@ -56,8 +58,8 @@ type Standing struct {
 	Blocked  map[int64][]check.Check // what stands in the way, by finding
 }
 
-// Read works out what can be imported.
-func Read(ctx context.Context, d *docket.Docket) (Standing, error) {
+// Read works out what can be imported, where the target demands that of approvals.
+func Read(ctx context.Context, d *docket.Docket, demand Demand) (Standing, error) {
 	out := Standing{Blocked: map[int64][]check.Check{}}
 	r := reading{d: d, byID: map[int64]*Approval{}}
 	var err error
@@ -77,9 +79,16 @@ func Read(ctx context.Context, d *docket.Docket) (Standing, error) {
 	if err != nil {
 		return out, err
 	}
+	lacking, err := demand.lacks(ctx, d, out.Approved)
+	if err != nil {
+		return out, err
+	}
 	candidates := make([]check.Candidate, 0, len(out.Approved))
 	for _, a := range out.Approved {
 		own := append(r.own(a), clashes[a.ID]...)
+		if c, lacks := lacking[a.ID]; lacks {
+			own = append(own, c)
+		}
 		c := check.Candidate{ID: a.ID}
 		if len(own) > 0 {
 			out.Blocked[a.ID] = own
@@ -111,6 +120,12 @@ func approvals(ctx context.Context, d *docket.Docket) ([]*Approval, error) {
 		a := &Approval{ID: f.ID, Type: f.Type, Address: f.Address, Status: f.Status}
 		for _, field := range f.Fields {
 			a.differs = append(a.differs, field.Field)
+		}
+		a.adds = f.Adds()
+		for _, field := range f.Fields {
+			if f.Proposes(field) == match.Write {
+				a.proposed = append(a.proposed, field.Field)
+			}
 		}
 		if !f.Adds() {
 			a.fields = f.ApprovedFields()

@@ -132,7 +132,7 @@ func decideAll(t *testing.T, d *docket.Docket, decision docket.Decision, at ...s
 // blockedIn gives the codes of what stands in the way, by address.
 func blockedIn(t *testing.T, d *docket.Docket) map[string][]string {
 	t.Helper()
-	s, err := Read(context.Background(), d)
+	s, err := Read(context.Background(), d, Demand{})
 	require.NoError(t, err)
 	out := map[string][]string{}
 	for _, a := range s.Approved {
@@ -191,7 +191,7 @@ func TestAValueIsHandedOnOnlyOnceItIsGivenUp(t *testing.T) {
 	assert.Equal(t, map[string][]string{"u/B": {"value-taken"}}, blockedIn(t, d))
 	decideAll(t, d, docket.Approved, "A")
 	assert.Equal(t, map[string][]string{"u/A": {}, "u/B": {}}, blockedIn(t, d))
-	s, err := Read(context.Background(), d)
+	s, err := Read(context.Background(), d, Demand{})
 	require.NoError(t, err)
 	assert.Equal(t, []int64{1}, s.Approved[1].After, "B is written after A")
 }

@@ -27,6 +27,9 @@ type Builder struct {
 	next      int64
 	ranks     int
 	claims    int
+	ties      bool
+	renamed   [][2]int64
+	grouped   bool
 }
 
 // Create starts a docket in a scratch folder on the file system of its later place.
@@ -340,6 +343,11 @@ func (b *Builder) Finish(ctx context.Context, path string, header Header, catalo
 	}
 	if err := b.exec(ctx, "INSERT OR REPLACE INTO header VALUES ('match', ?), ('catalog', ?)", string(text), string(catalogSource)); err != nil {
 		return false, err
+	}
+	if !b.grouped {
+		if err := b.Group(ctx, false); err != nil {
+			return false, err
+		}
 	}
 	sum, err := digest(ctx, b.tx)
 	if err != nil {

@@ -36,16 +36,17 @@ func (d *Docket) Witnessed(w Witness) { d.witness = w }
 
 // Kinds of links.
 const (
-	linkDecide = "decide"
-	linkStart  = "run"
-	linkImages = "images"
-	linkCommit = "commit"
-	linkEnd    = "end"
+	linkDecide  = "decide"
+	linkStart   = "run"
+	linkImages  = "images"
+	linkCommit  = "commit"
+	linkEnd     = "end"
+	linkComment = "comment"
 )
 
 // sealed are the tables that the digest is about, with the order of their rows.
 var sealed = []struct{ table, order string }{
-	{"header", "name"}, {"types", "rank"}, {"findings", "id"}, {"needs", "rowid"}, {"checks", "rowid"}, {"claims", "rowid"},
+	{"header", "name"}, {"types", "rank"}, {"findings", "id"}, {"needs", "rowid"}, {"checks", "rowid"}, {"claims", "rowid"}, {"groups", "id"}, {"members", "finding"},
 }
 
 // summing adds values to a sum so that no two lists give the same.
@@ -202,6 +203,7 @@ type LogEntry struct {
 	Decision Decision `json:"decision"`
 	Note     string   `json:"note,omitempty"`
 	Carried  int      `json:"carried,omitempty"`
+	Rule     bool     `json:"rule,omitempty"` // by a standing rule of the workspace, by nobody
 }
 
 // Contents of links.
@@ -258,6 +260,7 @@ func outcomesSum(ctx context.Context, q queryer, run int64) (string, error) {
 type replay struct {
 	decisions []LogEntry
 	runs      []Run
+	comments  []Comment
 	outcomes  map[int64]string
 	images    map[int64]string
 }
@@ -307,7 +310,10 @@ func (d *Docket) Verify(ctx context.Context) (Seal, error) {
 	if err != nil {
 		return seal, d.wrap(err)
 	}
-	return seal, d.compare(ctx, tx, r)
+	if err := d.compare(ctx, tx, r); err != nil {
+		return seal, err
+	}
+	return seal, d.checkGroups(ctx, tx)
 }
 
 func (d *Docket) altered(format string, args ...any) error {
@@ -327,6 +333,11 @@ func (r *replay) take(kind, content string) error {
 		var c decided
 		err := read(&c)
 		r.decisions = append(r.decisions, c.Verdicts...)
+		return err
+	case linkComment:
+		var c commented
+		err := read(&c)
+		r.comments = append(r.comments, c.Comments...)
 		return err
 	case linkStart:
 		var c started
@@ -380,6 +391,9 @@ func (d *Docket) compare(ctx context.Context, q queryer, r replay) error {
 			return d.altered("decision %d is not as its log says", i+1)
 		}
 	}
+	if err := d.compareComments(ctx, q, r.comments); err != nil {
+		return err
+	}
 	runs, err := d.runs(ctx, q)
 	if err != nil {
 		return err
@@ -411,7 +425,7 @@ func (d *Docket) compare(ctx context.Context, q queryer, r replay) error {
 func (d *Docket) Log(ctx context.Context) ([]LogEntry, error) { return d.log(ctx, d.db) }
 
 func (d *Docket) log(ctx context.Context, q queryer) ([]LogEntry, error) {
-	rows, err := q.QueryContext(ctx, "SELECT seq, at, who, finding, field, decision, note, carried FROM decisions ORDER BY seq")
+	rows, err := q.QueryContext(ctx, "SELECT seq, at, who, finding, field, decision, note, carried, rule FROM decisions ORDER BY seq")
 	if err != nil {
 		return nil, d.wrap(err)
 	}
@@ -420,7 +434,7 @@ func (d *Docket) log(ctx context.Context, q queryer) ([]LogEntry, error) {
 	for n := 1; rows.Next(); n++ {
 		var e LogEntry
 		var seq int
-		if err := rows.Scan(&seq, &e.At, &e.Who, &e.Finding, &e.Field, &e.Decision, &e.Note, &e.Carried); err != nil {
+		if err := rows.Scan(&seq, &e.At, &e.Who, &e.Finding, &e.Field, &e.Decision, &e.Note, &e.Carried, &e.Rule); err != nil {
 			return nil, d.wrap(err)
 		}
 		if seq != n {
@@ -445,14 +459,14 @@ func (d *Docket) Join(ctx context.Context, readBy, readAt string, entries []LogE
 	return d.append(ctx, decided{ReadBy: readBy, ReadAt: readAt, Verdicts: entries})
 }
 
-// CutBack takes away all decisions after a link. It is for a docket that was replaced by a
+// CutBack takes away all decisions and comments after a link. It is for a docket that was replaced by a
 // copy of itself which went on elsewhere; anything but decisions is refused.
 func (d *Docket) CutBack(ctx context.Context, links int) error {
-	rows, err := d.db.QueryContext(ctx, "SELECT seq, kind, content FROM links WHERE kind = ? OR seq > ? ORDER BY seq", linkDecide, links)
+	rows, err := d.db.QueryContext(ctx, "SELECT seq, kind, content FROM links WHERE kind IN (?, ?) OR seq > ? ORDER BY seq", linkDecide, linkComment, links)
 	if err != nil {
 		return d.wrap(err)
 	}
-	kept := 0
+	kept, said := 0, 0
 	for rows.Next() {
 		var seq int
 		var kind, content string
@@ -461,16 +475,17 @@ func (d *Docket) CutBack(ctx context.Context, links int) error {
 			break
 		}
 		if seq > links {
-			if kind != linkDecide {
+			if kind != linkDecide && kind != linkComment {
 				err = &Error{Path: d.path, Message: "it was imported or rehearsed elsewhere, which cannot be taken over. Bring the file back as it was, or match again"}
 				break
 			}
 			continue
 		}
-		if err = json.Unmarshal([]byte(content), &c); err != nil {
+		var s commented
+		if err = errors.Join(json.Unmarshal([]byte(content), &c), json.Unmarshal([]byte(content), &s)); err != nil {
 			break
 		}
-		kept += len(c.Verdicts)
+		kept, said = kept+len(c.Verdicts), said+len(s.Comments)
 	}
 	err = errors.Join(err, rows.Err(), rows.Close())
 	if err != nil {
@@ -478,6 +493,9 @@ func (d *Docket) CutBack(ctx context.Context, links int) error {
 	}
 	return d.transaction(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM links WHERE seq > ?", links); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "DELETE FROM comments WHERE seq > ?", said); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, "DELETE FROM decisions WHERE seq > ?", kept)

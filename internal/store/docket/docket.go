@@ -193,6 +193,8 @@ type Finding struct {
 	Order   string
 	Source  string // record line, "" where the side does not have it
 	Target  string
+	Group   int   // number of the group that it is in, from 1
+	Owner   int64 // the finding of the record that it is a part of, 0 where that is none
 	Standing
 }
 
@@ -204,8 +206,12 @@ type Standing struct {
 	Note      string
 	// CarriedFrom is the earlier docket in which this was decided first, 0 for none.
 	CarriedFrom int
-	seq         int64
-	stopped     int64 // the last decision on the record that was no approval
+	ByRule      bool // by a standing rule of the workspace
+	// Approvers are those whose last word on the record is an approval, in the order in which
+	// they first said so.
+	Approvers []string
+	seq       int64
+	stopped   int64 // the last decision on the record that was no approval
 	// ByField holds the decisions on single fields that count beside the record's.
 	ByField map[string]Decision
 	// Against lists the fields whose own last decision was no approval, which an approval of
@@ -222,6 +228,31 @@ func (s Standing) SaidOn(field string) (who, note string, carried int) {
 	return s.DecidedBy, s.Note, s.CarriedFrom
 }
 
+// OwnFields lists the fields that have a decision of their own, in order.
+func (s Standing) OwnFields() []string {
+	var out []string
+	for _, field := range slices.Sorted(maps.Keys(s.own)) {
+		if s.own[field].decision != Reopened {
+			out = append(out, field)
+		}
+	}
+	return out
+}
+
+// DecidedByOne reports whether a person decided on the record or on a field of it, so that it
+// counts.
+func (s Standing) DecidedByOne(who string) bool {
+	if s.Decision != Undecided && s.DecidedBy == who {
+		return true
+	}
+	for field := range s.ByField {
+		if s.own[field].who == who {
+			return true
+		}
+	}
+	return false
+}
+
 // Decision is what a person decided; Undecided is none yet.
 type Decision string
 
@@ -233,6 +264,8 @@ const (
 	Declined   Decision = "declined"
 	Held       Decision = "held"
 	TargetKept Decision = "target-kept"
+	// Reopened takes the decision on a field back as if it had never been made.
+	Reopened Decision = "reopened"
 )
 
 // On gives the decision that counts for a field.

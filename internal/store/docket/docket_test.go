@@ -163,8 +163,8 @@ func TestEveryAlterationIsNoticed(t *testing.T) {
 	}
 	var d *Docket
 	for _, statement := range []string{
-		"INSERT OR REPLACE INTO decisions SELECT seq, at, who, finding, field, 'declined', note, carried FROM decisions WHERE seq = 1",
-		"INSERT INTO decisions SELECT 9, at, who, finding, field, decision, note, carried FROM decisions WHERE seq = 1",
+		"INSERT OR REPLACE INTO decisions SELECT seq, at, who, finding, field, 'declined', note, carried, rule FROM decisions WHERE seq = 1",
+		"INSERT INTO decisions SELECT 9, at, who, finding, field, decision, note, carried, rule FROM decisions WHERE seq = 1",
 	} {
 		d = full()
 		_, err := d.db.Exec(statement)

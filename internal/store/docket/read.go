@@ -20,6 +20,9 @@ type Filter struct {
 	Types    []string
 	Statuses []match.Status
 	Patterns []record.Pattern
+	Group    int // number of a group, 0 for all
+	// ByGroup orders the findings by group, the head of each first.
+	ByGroup bool
 	// ByStatus orders the findings of a type by status, in the order of match.Statuses,
 	// before their keys.
 	ByStatus bool
@@ -93,6 +96,10 @@ func (d *Docket) findings(ctx context.Context, filter Filter, yield func(Finding
 	if err != nil {
 		return err
 	}
+	approvers, err := d.approvers(ctx)
+	if err != nil {
+		return err
+	}
 	if filter.byWas == nil {
 		if filter, err = d.WithNames(ctx, filter); err != nil {
 			return err
@@ -113,6 +120,7 @@ func (d *Docket) findings(ctx context.Context, filter Filter, yield func(Finding
 			continue
 		}
 		f.take(byField[f.ID])
+		f.Approvers = approvers[f.ID]
 		if !yield(f) {
 			return nil
 		}
@@ -123,8 +131,8 @@ func (d *Docket) findings(ctx context.Context, filter Filter, yield func(Finding
 // query is the statement for the findings that fit, patterns left aside.
 func (f Filter) query() (string, []any) {
 	query := `SELECT f.id, f.type, f.key_order, f.key, f.address, f.was, f.title, f.status, f.reasons, ifnull(f.source, ''), ifnull(f.target, ''), f.fields,
-		ifnull(d.decision, 'open'), ifnull(d.who, ''), ifnull(d.at, ''), ifnull(d.note, ''), ifnull(d.carried, 0), ifnull(d.last, 0), ifnull(s.last, 0)
-		FROM findings f LEFT JOIN (SELECT finding, max(seq) AS last, decision, who, at, note, carried FROM decisions WHERE field = '' GROUP BY finding) d ON d.finding = f.id
+		ifnull(d.decision, 'open'), ifnull(d.who, ''), ifnull(d.at, ''), ifnull(d.note, ''), ifnull(d.carried, 0), ifnull(d.rule, 0), ifnull(d.last, 0), ifnull(s.last, 0), m.grp, m.owner
+		FROM findings f JOIN members m ON m.finding = f.id LEFT JOIN (SELECT finding, max(seq) AS last, decision, who, at, note, carried, rule FROM decisions WHERE field = '' GROUP BY finding) d ON d.finding = f.id
 		LEFT JOIN (SELECT finding, max(seq) AS last FROM decisions WHERE field = '' AND decision <> 'approved' GROUP BY finding) s ON s.finding = f.id`
 	var where []string
 	var args []any
@@ -143,11 +151,17 @@ func (f Filter) query() (string, []any) {
 		statuses = append(statuses, string(s))
 	}
 	limit("f.status", statuses)
+	if f.Group != 0 {
+		where, args = append(where, "m.grp = ?"), append(args, f.Group)
+	}
 	if f.decided {
 		where = append(where, "f.id IN (SELECT finding FROM decisions)")
 	}
 	if len(where) > 0 {
 		query += " WHERE " + strings.Join(where, " AND ")
+	}
+	if f.ByGroup {
+		return query + " ORDER BY m.grp, f.id <> (SELECT head FROM groups g WHERE g.id = m.grp), f.id", args
 	}
 	if !f.ByStatus {
 		return query + " ORDER BY f.id", args
@@ -164,7 +178,7 @@ func scanFinding(rows *sql.Rows) (Finding, error) {
 	var order []byte
 	var reasons, fields string
 	err := rows.Scan(&f.ID, &f.Type, &order, &f.Key, &f.Address, &f.Was, &f.Title, &f.Status, &reasons, &f.Source, &f.Target, &fields,
-		&f.Decision, &f.DecidedBy, &f.DecidedAt, &f.Note, &f.CarriedFrom, &f.seq, &f.stopped)
+		&f.Decision, &f.DecidedBy, &f.DecidedAt, &f.Note, &f.CarriedFrom, &f.ByRule, &f.seq, &f.stopped, &f.Group, &f.Owner)
 	if err != nil {
 		return f, err
 	}
@@ -180,6 +194,9 @@ func (f *Finding) take(byField map[string]fieldDecision) {
 	f.own = byField
 	for _, field := range slices.Sorted(maps.Keys(byField)) {
 		on := byField[field]
+		if on.decision == Reopened {
+			continue
+		}
 		if on.decision != Approved {
 			f.Against = append(f.Against, field)
 		}
@@ -206,6 +223,24 @@ type fieldDecision struct {
 	seq           int64
 	who, at, note string
 	carried       int
+}
+
+func (d *Docket) approvers(ctx context.Context) (map[int64][]string, error) {
+	rows, err := d.db.QueryContext(ctx, "SELECT finding, who FROM (SELECT finding, who, decision, max(seq), min(seq) AS first FROM decisions WHERE field = '' AND NOT rule GROUP BY finding, who) WHERE decision = 'approved' ORDER BY first")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[int64][]string{}
+	for rows.Next() {
+		var id int64
+		var who string
+		if err := rows.Scan(&id, &who); err != nil {
+			return nil, err
+		}
+		out[id] = append(out[id], who)
+	}
+	return out, rows.Err()
 }
 
 func (d *Docket) fieldDecisions(ctx context.Context) (map[int64]map[string]fieldDecision, error) {

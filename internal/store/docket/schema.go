@@ -22,7 +22,7 @@ import (
 )
 
 // Version is written to the file's user_version.
-const Version = 4
+const Version = 5
 
 // applicationID marks the file: "Angm".
 const applicationID = 0x416e676d
@@ -57,12 +57,17 @@ CREATE TABLE checks (
 CREATE INDEX checks_finding ON checks (finding);
 CREATE TABLE claims ` + claimTable + `;
 CREATE INDEX claims_finding ON claims (finding, fields);
+CREATE TABLE groups (id INTEGER PRIMARY KEY, head INTEGER NOT NULL, cause TEXT NOT NULL, address TEXT NOT NULL);
+CREATE TABLE members (finding INTEGER PRIMARY KEY, grp INTEGER NOT NULL, owner INTEGER NOT NULL);
+CREATE INDEX members_group ON members (grp);
+CREATE INDEX members_owner ON members (owner);
 CREATE TABLE contents (sha256 TEXT PRIMARY KEY, data BLOB NOT NULL);
 CREATE TABLE decisions (
   seq INTEGER PRIMARY KEY, at TEXT NOT NULL, who TEXT NOT NULL,
   finding INTEGER NOT NULL, field TEXT NOT NULL, decision TEXT NOT NULL, note TEXT NOT NULL,
-  carried INTEGER NOT NULL DEFAULT 0);
+  carried INTEGER NOT NULL DEFAULT 0, rule INTEGER NOT NULL DEFAULT 0);
 CREATE INDEX decisions_finding ON decisions (finding, field, seq);
+CREATE TABLE comments (seq INTEGER PRIMARY KEY, at TEXT NOT NULL, who TEXT NOT NULL, finding INTEGER NOT NULL, text TEXT NOT NULL);
 CREATE TABLE links (seq INTEGER PRIMARY KEY, kind TEXT NOT NULL, content TEXT NOT NULL, sum TEXT NOT NULL);
 CREATE TABLE runs (
   seq INTEGER PRIMARY KEY, kind TEXT NOT NULL, who TEXT NOT NULL, started_at TEXT NOT NULL,

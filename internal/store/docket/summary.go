@@ -32,14 +32,15 @@ func Summarize(ctx context.Context, d *Docket) (Summary, error) {
 		if err != nil {
 			return out, err
 		}
-		out.Tally.count(f)
+		out.Tally.Count(f)
 	}
 	var err error
 	out.Runs, err = d.Runs(ctx)
 	return out, err
 }
 
-func (t *Tally) count(f Finding) {
+// Count adds a finding.
+func (t *Tally) Count(f Finding) {
 	switch f.Stand() {
 	case Approved:
 		t.Approved++

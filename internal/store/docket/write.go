@@ -21,7 +21,8 @@ type Verdict struct {
 	Finding  int64
 	Field    string // "" for the whole record
 	Decision Decision
-	Carried  int // the earlier docket that it was decided in first, 0 for this one
+	Carried  int  // the earlier docket that it was decided in first, 0 for this one
+	Rule     bool // by a standing rule of the workspace
 }
 
 // Decide appends verdicts to the log, all or none, and makes them durable. While the docket
@@ -37,7 +38,7 @@ func (d *Docket) Decide(ctx context.Context, who, note string, at time.Time, ver
 	defer unlock()
 	entries := make([]LogEntry, len(verdicts))
 	for i, v := range verdicts {
-		entries[i] = LogEntry{At: Stamp(at), Who: who, Finding: v.Finding, Field: v.Field, Decision: v.Decision, Note: note, Carried: v.Carried}
+		entries[i] = LogEntry{At: Stamp(at), Who: who, Finding: v.Finding, Field: v.Field, Decision: v.Decision, Note: note, Carried: v.Carried, Rule: v.Rule}
 	}
 	return d.append(ctx, decided{Verdicts: entries})
 }
@@ -49,13 +50,13 @@ func (d *Docket) append(ctx context.Context, of decided) error {
 		if err := d.link(ctx, tx, linkDecide, of); err != nil {
 			return err
 		}
-		stmt, err := tx.PrepareContext(ctx, "INSERT INTO decisions (at, who, finding, field, decision, note, carried) VALUES (?,?,?,?,?,?,?)")
+		stmt, err := tx.PrepareContext(ctx, "INSERT INTO decisions (at, who, finding, field, decision, note, carried, rule) VALUES (?,?,?,?,?,?,?,?)")
 		if err != nil {
 			return err
 		}
 		defer stmt.Close()
 		for _, v := range of.Verdicts {
-			if _, err := stmt.ExecContext(ctx, v.At, v.Who, v.Finding, v.Field, string(v.Decision), v.Note, v.Carried); err != nil {
+			if _, err := stmt.ExecContext(ctx, v.At, v.Who, v.Finding, v.Field, string(v.Decision), v.Note, v.Carried, v.Rule); err != nil {
 				return err
 			}
 		}

@@ -265,7 +265,7 @@ func keep(ctx context.Context, tx *sql.Tx, h docket.Header, number int, f docket
 	}
 	partly := f.Decision != docket.Approved && f.AnyApproved()
 	on := f.Decision
-	if partly {
+	if partly || f.ByRule { // a rule decides anew each time
 		on = docket.Undecided
 	}
 	if err := put("", on, sum(f.Source), sum(f.Target)); err != nil {

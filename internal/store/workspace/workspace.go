@@ -32,6 +32,7 @@ type Workspace struct {
 	Environments []Environment // in the file's order
 	MustAgree    []string      // addresses of settings that have to be equal on both sides
 	Selections   map[string]Selection
+	Standing     []Rule // decisions by rule
 	catalogPath  string
 }
 
@@ -43,8 +44,12 @@ type Environment struct {
 	Release  Release
 	Guard    Guard
 	Zone     *time.Location // of times without zone; nil asks the environment
-	TLSOff   bool           // a password may go over a connection that is not proven to be the server's
-	Line     int
+	// Approvers say who may approve which record types or areas, "*" for everything else; nil
+	// lets everybody.
+	Approvers map[string][]string
+	NoImports bool // it is only ever a source
+	TLSOff    bool // a password may go over a connection that is not proven to be the server's
+	Line      int
 }
 
 // Release says where an environment's release is to be had: a text, or a setting.
@@ -55,7 +60,11 @@ type Release struct {
 
 // Guard is what an environment demands before it may be written to.
 type Guard struct {
-	Release string // exact, minor or off; "" is off
+	Release   string // exact, minor or off; "" is off
+	Approvals int    // how many people have to approve a record; 0 asks for nobody beside who imports
+	Differs   bool   // those who exported or matched do not count
+	Signed    bool   // only signed approvals count
+	Signers   string // file that lists the keys of those who may sign
 }
 
 // IsServer reports whether an environment is reached over a connection, not in files.
@@ -97,19 +106,26 @@ type configForm struct {
 	MustAgree    []string                   `yaml:"must_agree"`
 	Environments map[string]environmentForm `yaml:"environments"`
 	Selections   map[string]Selection       `yaml:"selections"`
+	Standing     []ruleForm                 `yaml:"standing"`
 }
 
 type environmentForm struct {
-	Connect  string       `yaml:"connect"`
-	Password passwordForm `yaml:"password"`
-	Release  releaseForm  `yaml:"release"`
-	Guard    guardForm    `yaml:"guard"`
-	Zone     string       `yaml:"zone"`
-	TLS      string       `yaml:"tls"`
+	Connect   string              `yaml:"connect"`
+	Password  passwordForm        `yaml:"password"`
+	Release   releaseForm         `yaml:"release"`
+	Guard     guardForm           `yaml:"guard"`
+	Zone      string              `yaml:"zone"`
+	TLS       string              `yaml:"tls"`
+	Approvers map[string][]string `yaml:"approvers"`
+	Imports   string              `yaml:"imports"`
 }
 
 type guardForm struct {
-	Release string `yaml:"release"`
+	Release   string `yaml:"release"`
+	Approvals int    `yaml:"approvals"`
+	Differs   bool   `yaml:"approver_differs_from_exporter"`
+	Signed    bool   `yaml:"signed"`
+	Signers   string `yaml:"signers"`
 }
 
 // releaseForm is a text, or the setting that holds it.
@@ -187,6 +203,9 @@ func Open(dir string) (*Workspace, error) {
 		}
 		w.Environments = append(w.Environments, e)
 	}
+	if w.Standing, err = readRules(doc, form.Standing); err != nil {
+		return nil, err
+	}
 	return w, nil
 }
 
@@ -214,6 +233,21 @@ func readEnvironment(doc *yamldoc.Document, name string, described environmentFo
 		return e, doc.Unknown([]string{"environments", name, "tls"}, "word for tls:", described.TLS, []string{"off"})
 	}
 	e.TLSOff = described.TLS == "off"
+	if described.Imports != "" && described.Imports != "refused" {
+		return e, doc.Unknown([]string{"environments", name, "imports"}, "word for imports:", described.Imports, []string{"refused"})
+	}
+	e.NoImports = described.Imports == "refused"
+	if described.Guard.Approvals < 0 || described.Guard.Approvals > mostApprovals {
+		return e, doc.Errorf([]string{"environments", name, "guard", "approvals"}, "environment %s: approvals: is a number from 0 to %d", name, mostApprovals)
+	}
+	e.Approvers = described.Approvers
+	for _, of := range doc.Names("environments", name, "approvers") {
+		for _, person := range e.Approvers[of] {
+			if strings.TrimSpace(person) == "" {
+				return e, doc.Errorf([]string{"environments", name, "approvers", of}, "environment %s: approvers: of %s holds an empty name", name, of)
+			}
+		}
+	}
 	if described.Zone != "" {
 		var err error
 		if e.Zone, err = time.LoadLocation(described.Zone); err != nil || described.Zone == "Local" {
@@ -222,6 +256,9 @@ func readEnvironment(doc *yamldoc.Document, name string, described environmentFo
 	}
 	return e, nil
 }
+
+// mostApprovals is how many approvals a guard can demand.
+const mostApprovals = 9
 
 // Schemes lists the ways to connect.
 func Schemes() []string { return []string{"sqlite", "postgres", "mysql", "folder"} }

@@ -44,6 +44,8 @@ type app struct {
 	quiet        bool
 	verbose      bool
 	noColor      bool
+	screen       int // columns and lines of the screen, where they were found out before
+	lines        int
 	ran          bool // a command was reached; errors before that are wrong usage
 	result       any  // of a command that ended without an error, for the exit code
 }
@@ -91,7 +93,7 @@ See the whole job on made-up data with: anagram demo`,
 	}
 	in("prepare", a.demoCommand(), a.initCommand(), a.envCommand(), a.trustCommand(), a.catalogCommand())
 	in("export", a.exportCommand(), a.parcelCommand())
-	in("review", a.matchCommand(), a.pairCommand(), a.reviewCommand(), a.approveCommand(), a.declineCommand(), a.holdCommand(), a.joinCommand())
+	in("review", a.matchCommand(), a.pairCommand(), a.reviewCommand(), a.approveCommand(), a.declineCommand(), a.holdCommand(), a.reopenCommand(), a.commentCommand(), a.joinCommand())
 	in("import", a.importCommand(), a.historyCommand(), a.statusCommand())
 	root.AddCommand(a.versionCommand())
 	info, _ := debug.ReadBuildInfo()

@@ -3,11 +3,14 @@ package cli
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"anagram/internal/core/check"
 	"anagram/internal/core/match"
+	"anagram/internal/core/show"
 	"anagram/internal/flow/decide"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
@@ -25,29 +28,34 @@ func (a *app) holdCommand() *cobra.Command {
 	return a.decideCommand("hold", docket.Held, "Hold findings back for now")
 }
 
+func (a *app) reopenCommand() *cobra.Command {
+	return a.decideCommand("reopen", docket.Undecided, "Take decisions back, so that the findings are open again")
+}
+
 func (a *app) decideCommand(verb string, decision docket.Decision, short string) *cobra.Command {
 	r := decide.Request{Decision: decision}
-	var statuses []string
+	var words whichFlags
 	use := verb + " [DOCKET] PATTERN..."
 	cmd := &cobra.Command{
 		Use:   use,
 		Short: short,
 		Example: fmt.Sprintf("  anagram %s 7 assay/GLU 'assay_range/GLU/*' --note \"agreed with the laboratory\"\n"+
-			"  anagram %s --status changed --type price_line\n  anagram %s 'assay/*' --field price", verb, verb, verb),
+			"  anagram %s --status changed --type price_line\n  anagram %s --group assay/FCAL\n  anagram %s 'assay/*' --field price", verb, verb, verb, verb),
 		RunE: a.run(func(cmd *cobra.Command, given []string) error {
 			var which []string
 			if len(given) > 0 && isDocket(given[0]) {
 				which, given = given[:1], given[1:]
 			}
-			if len(given) == 0 && len(statuses)+len(r.Types) == 0 {
-				return &session.UsageError{Message: "say which findings: a pattern such as assay/GLU or 'assay/*', --status or --type; '*' is all of them"}
+			words.into(&r.Which)
+			if len(given) == 0 && !r.Any() {
+				return &session.UsageError{Message: "say which findings: a pattern such as assay/GLU or 'assay/*', --group, --status, --type, --decision, --by or --check; '*' is all of them"}
 			}
 			s, d, err := a.openDocket(cmd.Context(), which)
 			if err != nil {
 				return err
 			}
 			defer d.Close()
-			r.Patterns, r.Statuses = given, asStatuses(statuses)
+			r.Patterns = given
 			result, err := decide.Decide(cmd.Context(), s, d, r)
 			if err != nil {
 				return err
@@ -59,15 +67,18 @@ func (a *app) decideCommand(verb string, decision docket.Decision, short string)
 			return a.printDecided(r, d.Header, result, summary)
 		}),
 	}
+	words.add(cmd, &r.Which)
 	flags := cmd.Flags()
-	flags.StringSliceVar(&statuses, "status", nil, "only findings with this status")
-	flags.StringSliceVar(&r.Types, "type", nil, "only this record type")
 	flags.StringVar(&r.Field, "field", "", "only this field of the findings")
+	flags.BoolVar(&r.WithParts, "with-parts", false, "and the parts of these records, however deep")
+	flags.StringVar(&r.Note, "note", "", "why, for those who read it later")
 	if decision == docket.Approved {
 		flags.StringVar(&r.Take, "take", "", "whose values, where both sides changed or the target did: source or target")
+		flags.BoolVar(&r.WithNeeds, "with-needs", false, "and the records of the docket that these need, however far")
 	}
-	flags.BoolVar(&r.Again, "again", false, "decide anew what was decided before")
-	flags.StringVar(&r.Note, "note", "", "why, for those who read it later")
+	if decision != docket.Undecided {
+		flags.BoolVar(&r.Again, "again", false, "decide anew what was decided before")
+	}
 	return cmd
 }
 
@@ -79,12 +90,10 @@ func isDocket(arg string) bool {
 
 func (a *app) printDecided(r decide.Request, h docket.Header, result decide.Result, summary docket.Summary) error {
 	if a.json {
-		blocked := []map[string]any{}
-		for _, b := range result.Blocked {
-			blocked = append(blocked, map[string]any{"address": b.Address, "checks": b.Checks})
-		}
 		return a.printJSON(map[string]any{"docket": h.Number, "decision": r.Decision, "take": r.Take, "kept_fields": result.KeptFields, "decided": result.Decided, "by_status": result.ByStatus,
-			"passed_over": result.PassedOver, "kept": result.Kept, "blocked": blocked, "open": summary.Tally.Open, "approved": summary.Tally.Approved,
+			"with_parts": orEmpty(result.Parts), "with_needs": orEmpty(result.Needed),
+			"passed_over": result.PassedOver, "kept": result.Kept, "blocked": blockedJSON(result.Blocked), "newly_blocked": blockedJSON(result.Newly), "no_longer_blocked": blockedJSON(result.Freed),
+			"open": summary.Tally.Open, "approved": summary.Tally.Approved,
 			"declined": summary.Tally.Declined, "held": summary.Tally.Held, "target_kept": summary.Tally.Kept})
 	}
 	what := count(result.Decided, "finding")
@@ -107,7 +116,22 @@ func (a *app) printDecided(r decide.Request, h docket.Header, result decide.Resu
 	case decide.TakeTarget:
 		printf(a.Out, "%s of docket %d settled: %s keeps its values%s.\n", what, h.Number, h.Target, of)
 	default:
-		printf(a.Out, "%s of docket %d %s%s.\n", what, h.Number, r.Decision, of)
+		done := string(r.Decision)
+		if r.Decision == docket.Undecided {
+			done = "opened again"
+			if result.Decided == 0 {
+				done = "opened again; what was named is open as it is"
+			}
+		}
+		printf(a.Out, "%s of docket %d %s%s.\n", what, h.Number, done, of)
+	}
+	for _, along := range []struct {
+		what      string
+		addresses []string
+	}{{"part", result.Parts}, {"record that they need", result.Needed}} {
+		if n := len(along.addresses); n > 0 {
+			fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s among them: %s.", show.Count(n, along.what, strings.Replace(along.what, "record", "records", 1)+map[bool]string{true: "s"}[along.what == "part"]), some(along.addresses, 12)), "  "))
+		}
 	}
 	if result.Kept > 0 {
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s decided otherwise before: left as decided. Name a record in full, or use --again, to decide anew.", count(result.Kept, "finding")), "  "))
@@ -124,22 +148,83 @@ func (a *app) printDecided(r decide.Request, h docket.Header, result decide.Resu
 	if n := result.PassedOver[match.TargetEdit]; n > 0 {
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s passed over: only the target changed them, so nothing is proposed. --take source takes the source's values all the same.", count(n, "target-edit finding")), "  "))
 	}
-	if len(result.Blocked) > 0 {
-		printf(a.Out, "%s cannot be imported as things stand:\n", count(len(result.Blocked), "approved record"))
-		const most = 10
-		for i, b := range result.Blocked {
-			if i == most {
-				printf(a.Out, "  and %d more; see: anagram review %d\n", len(result.Blocked)-most, h.Number)
-				break
-			}
-			for _, c := range b.Checks {
-				fmt.Fprintln(a.out(), a.wrap(fmt.Sprintf("  %s: %s %s", tone(string(c.Code)), c.Message, c.Mend), "  "))
-			}
-		}
-	}
+	a.printInTheWay(h, result)
 	printf(a.Out, "Decisions in docket %d: %s.\n", h.Number, tallyText(summary.Tally))
 	a.nextStep(summary)
 	return nil
+}
+
+func blockedJSON(records []decide.BlockedRecord) []map[string]any {
+	out := []map[string]any{}
+	for _, b := range records {
+		out = append(out, map[string]any{"address": b.Address, "checks": b.Checks})
+	}
+	return out
+}
+
+// printInTheWay says what a decision changed about what stands in the way of approved
+// records: each cause once, with the number of records it holds up.
+func (a *app) printInTheWay(h docket.Header, result decide.Result) {
+	if n := len(result.Newly); n > 0 {
+		printf(a.Out, "%s cannot be imported as things stand now:\n", count(n, "approved record"))
+		for i, c := range causes(result.Newly) {
+			const most = 10
+			if i == most {
+				printf(a.Out, "  and more; see: anagram review %d --decision approved --full\n", h.Number)
+				break
+			}
+			more := ""
+			if c.n > 1 {
+				more = fmt.Sprintf(" So it is with %s.", show.Count(c.n-1, "more record", ""))
+			}
+			fmt.Fprintln(a.out(), a.wrap(fmt.Sprintf("  %s: %s%s %s", tone(string(c.Code)), c.Message, more, c.Mend), "  "))
+		}
+	}
+	if n := len(result.Freed); n > 0 {
+		var addresses []string
+		for _, b := range result.Freed {
+			addresses = append(addresses, b.Address)
+		}
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("No longer in the way: %s of %s.", some(codesOf(result.Freed), 5), some(addresses, 8)), "  "))
+	}
+	if more := len(result.Blocked) - len(result.Newly); more > 0 {
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s as before; see: anagram review %d --decision approved --full", show.Count(more, "approved record is held up", "approved records are held up"), h.Number), "  "))
+	}
+}
+
+type cause struct {
+	check.Check
+	n int // records
+}
+
+// causes gives what is in the way, once for each cause.
+func causes(records []decide.BlockedRecord) []cause {
+	var out []cause
+	at := map[string]int{}
+	for _, b := range records {
+		for _, c := range b.Checks {
+			key := string(c.Code) + "\n" + c.Mend
+			if i, known := at[key]; known && c.Shared() {
+				out[i].n++
+				continue
+			}
+			at[key] = len(out)
+			out = append(out, cause{c, 1})
+		}
+	}
+	return out
+}
+
+func codesOf(records []decide.BlockedRecord) []string {
+	var out []string
+	for _, b := range records {
+		for _, c := range b.Checks {
+			if !slices.Contains(out, string(c.Code)) {
+				out = append(out, string(c.Code))
+			}
+		}
+	}
+	return out
 }
 
 // nextStep names the sensible next command for a docket.
@@ -148,7 +233,7 @@ func (a *app) nextStep(s docket.Summary) {
 	imported := len(s.Runs) > 0 && s.Runs[len(s.Runs)-1].Outcome == docket.Imported
 	rehearsed := len(s.Runs) > 0 && s.Runs[len(s.Runs)-1].Outcome == docket.Rehearsed
 	switch {
-	case imported:
+	case imported && s.Tally.Open == s.Tally.Stuck:
 		a.next("anagram match", arg(s.Header.Parcel), "--against", arg(s.Header.Target))
 	case s.Tally.Open > s.Tally.Stuck:
 		a.next(fmt.Sprintf("anagram approve %d PATTERN, or decline, or hold", n))

@@ -15,7 +15,7 @@ import (
 
 func (a *app) importCommand() *cobra.Command {
 	var rehearse bool
-	var intoFiles, form string
+	var intoFiles, form, to string
 	cmd := &cobra.Command{
 		Use:   "import [DOCKET]",
 		Short: "Write what was approved into the target, in one transaction",
@@ -40,12 +40,14 @@ order, for somebody who may write to the target when you may not.`,
 			switch {
 			case form != "" && intoFiles == "":
 				return &session.UsageError{Message: "--form goes with --into-files"}
+			case intoFiles != "" && to != "":
+				return &session.UsageError{Message: "--to and --into-files do not go together: load files are never written to the target"}
 			case intoFiles != "" && rehearse:
 				return &session.UsageError{Message: "--rehearse and --into-files do not go together: load files are never written to the target"}
 			case intoFiles != "":
 				result, err = loadfiles.Write(cmd.Context(), s, d, a.path(intoFiles), cmp.Or(form, "csv"))
 			default:
-				result, err = importing.Import(cmd.Context(), s, d, rehearse)
+				result, err = importing.Import(cmd.Context(), s, d, importing.Request{Rehearse: rehearse, To: to})
 			}
 			if err != nil && a.json && result.Outcome != "" {
 				_ = a.printImportJSON(result)
@@ -58,6 +60,7 @@ order, for somebody who may write to the target when you may not.`,
 	}
 	cmd.Flags().BoolVar(&rehearse, "rehearse", false, "do everything in the target and take it back")
 	cmd.Flags().StringVar(&intoFiles, "into-files", "", "write files for somebody else to load into this new folder instead")
+	cmd.Flags().StringVar(&to, "to", "", "the target, said again; asked for where records were only brought the other way so far")
 	cmd.Flags().StringVar(&form, "form", "", "form of the load files: csv, jsonl or sql (default csv)")
 	return cmd
 }
@@ -108,6 +111,10 @@ func (a *app) printImport(r importing.Result, d *docket.Docket, folder string) e
 	case docket.Rehearsed, docket.Unknown:
 		a.next(fmt.Sprintf("anagram import %d", h.Number))
 	case docket.Imported:
+		if r.Undecided > 0 {
+			a.next(fmt.Sprintf("anagram review %d --decision open", h.Number))
+			return nil
+		}
 		a.next("anagram match", arg(h.Parcel), "--against", arg(h.Target))
 	case docket.Blocked:
 		a.next(fmt.Sprintf("anagram review %d", h.Number))

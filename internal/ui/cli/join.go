@@ -57,7 +57,7 @@ func (a *app) printJoined(r decide.Joined, from []string) error {
 	if a.json {
 		copies := []map[string]any{}
 		for i, c := range r.Copies {
-			copies = append(copies, map[string]any{"from": from[i], "decisions": c.Fresh, "by": append([]string{}, c.By...)})
+			copies = append(copies, map[string]any{"from": from[i], "decisions": c.Fresh, "comments": c.Comments, "by": append([]string{}, c.By...)})
 		}
 		clashes := []map[string]any{}
 		for _, c := range r.Clashes {
@@ -66,6 +66,12 @@ func (a *app) printJoined(r decide.Joined, from []string) error {
 		return a.printJSON(map[string]any{"docket": r.Docket, "copies": copies, "clashes": clashes})
 	}
 	for i, c := range r.Copies {
+		if c.Comments > 0 {
+			fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s read into docket %d from %s.", count(c.Comments, "comment"), r.Docket, from[i]), ""))
+			if c.Fresh == 0 {
+				continue
+			}
+		}
 		if c.Fresh == 0 {
 			fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s has no decision that docket %d does not have.", from[i], r.Docket), ""))
 			continue

@@ -21,6 +21,9 @@ import (
 
 // width is how many columns text may take: 80, or those of a wider terminal.
 func (a *app) width() int {
+	if a.screen > 0 {
+		return a.screen
+	}
 	if f, ok := a.rawOut.(*os.File); ok {
 		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 80 {
 			return min(w, 160)

@@ -1,62 +1,90 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 
-	"github.com/charmbracelet/x/ansi"
 	"github.com/spf13/cobra"
 
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
-	"anagram/internal/core/show"
 	"anagram/internal/flow/decide"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
 	"anagram/internal/store/workspace"
-	"anagram/internal/ui/text"
 )
 
+// whichFlags are the flags that say which findings are meant.
+type whichFlags struct{ statuses, decisions []string }
+
+func (w *whichFlags) add(cmd *cobra.Command, which *decide.Which) {
+	flags := cmd.Flags()
+	flags.StringSliceVar(&w.statuses, "status", nil, "only findings with this status")
+	flags.StringSliceVar(&which.Types, "type", nil, "only this record type")
+	flags.StringSliceVar(&w.decisions, "decision", nil, "only findings that stand so: open, approved, declined, held, target-kept")
+	flags.StringSliceVar(&which.By, "by", nil, "only findings that this person decided")
+	flags.StringSliceVar(&which.Checks, "check", nil, "only findings with this check")
+	flags.StringVar(&which.Group, "group", "", "only the group of this record")
+}
+
+func (w *whichFlags) into(which *decide.Which) {
+	which.Statuses, which.Decisions = nil, nil
+	for _, word := range w.statuses {
+		which.Statuses = append(which.Statuses, match.Status(word))
+	}
+	for _, word := range w.decisions {
+		which.Decisions = append(which.Decisions, docket.Decision(word))
+	}
+}
+
+// reviewing is how a review is asked for.
+type reviewing struct {
+	which          decide.Which
+	sort           string
+	full, all, out bool
+}
+
 func (a *app) reviewCommand() *cobra.Command {
-	var statuses, types, only []string
-	var all, removals bool
+	var r reviewing
+	var words whichFlags
+	var removals, print bool
 	cmd := &cobra.Command{
-		Use:     "review [DOCKET]",
-		Short:   "Show what a docket found: each record, field by field, with its checks",
-		Example: "  anagram review 7 --status conflict\n  anagram review --only 'assay/GLU*'\n  anagram review --removals",
+		Use:   "review [DOCKET]",
+		Short: "Show what a docket found: groups of records, or each record field by field",
+		Long: `Shows what a docket found. Records that are decided together stand in one group: a record
+with its parts and with what waits for it. Where there is more than fits on a screen, each
+group is one line; --full shows every record with its fields and checks.`,
+		Example: "  anagram review 7 --status conflict --full\n  anagram review --group assay/FCAL\n  anagram review --decision open --sort size\n  anagram review --removals",
 		RunE: a.run(func(cmd *cobra.Command, given []string) error {
 			if err := arguments(cmd, given, 0, 1); err != nil {
 				return err
 			}
-			_, d, err := a.openDocket(cmd.Context(), given)
+			words.into(&r.which)
+			s, d, err := a.openDocket(cmd.Context(), given)
 			if err != nil {
 				return err
 			}
 			defer d.Close()
 			if removals {
-				return a.printRemovals(cmd.Context(), d, only, types)
+				return a.printRemovals(cmd.Context(), s, d, r.which)
 			}
 			if a.json {
-				encoder := json.NewEncoder(a.Out)
-				encoder.SetEscapeHTML(false)
-				return decide.Review(cmd.Context(), d, only, asStatuses(statuses), types, func(r decide.Reviewed) error {
-					return encoder.Encode(reviewJSON(d.Header, r))
-				})
+				return a.reviewJSON(cmd.Context(), s, d, r.which)
 			}
-			return a.printReview(cmd.Context(), d, only, asStatuses(statuses), types, all)
+			return a.paged(cmd.Context(), func() error { return a.printReview(cmd.Context(), s, d, r) })
 		}),
 	}
+	words.add(cmd, &r.which)
 	flags := cmd.Flags()
-	flags.StringSliceVar(&statuses, "status", nil, "only findings with this status")
-	flags.StringSliceVar(&types, "type", nil, "only this record type")
-	flags.StringArrayVar(&only, "only", nil, "only records that fit this pattern")
-	flags.BoolVar(&all, "all", false, "list what is without differences and what was not compared as well")
+	flags.StringArrayVar(&r.which.Patterns, "only", nil, "only records that fit this pattern")
+	flags.StringVar(&r.sort, "sort", "", "the order of groups: "+strings.Join(decide.Sorts(), ", "))
+	flags.BoolVar(&r.full, "full", false, "show every record with its fields and checks")
+	flags.BoolVar(&r.all, "all", false, "list what is without differences and what was not compared as well")
 	flags.BoolVar(&removals, "removals", false, "list what only the target has, for a person to remove by hand")
+	flags.BoolVar(&print, "print", false, "as text, on a terminal too")
 	return cmd
 }
 
@@ -86,80 +114,98 @@ func (a *app) openDocket(ctx context.Context, given []string) (*session.Session,
 	return s, d, err
 }
 
-func asStatuses(words []string) []match.Status {
-	var out []match.Status
-	for _, word := range words {
-		out = append(out, match.Status(word))
-	}
-	return out
-}
-
 type findingJSON struct {
 	Address   string          `json:"address"`
 	Was       string          `json:"target_address,omitempty"` // where the target has it under another one
 	Type      string          `json:"type"`
 	Title     string          `json:"title"`
+	Group     string          `json:"group"` // the record that all of its group hang on
 	Status    match.Status    `json:"status"`
 	Reasons   []match.Reason  `json:"reasons"`
 	Decision  docket.Decision `json:"decision"`
 	DecidedBy string          `json:"decided_by"`
 	DecidedAt string          `json:"decided_at"`
+	Approvers []string        `json:"approvers"` // whose last word on the record is an approval
+	ByRule    bool            `json:"by_rule,omitempty"`
 	Note      string          `json:"note"`
 	Carried   int             `json:"carried_from,omitempty"` // the docket that it was decided in first
 	Fields    []docket.Field  `json:"fields"`
 	Filled    []docket.Filled `json:"filled,omitempty"` // what the import gives it beside them
 	Checks    []check.Check   `json:"checks"`
+	Comments  []commentJSON   `json:"comments"`
 }
 
-func reviewJSON(h docket.Header, r decide.Reviewed) findingJSON {
-	out := findingJSON{Address: r.Address, Was: r.Was, Type: r.Type, Title: r.Title, Status: r.Status, Reasons: append([]match.Reason{}, r.Reasons...), Decision: r.Decision,
-		DecidedBy: r.DecidedBy, DecidedAt: r.DecidedAt, Note: r.Note, Carried: r.CarriedFrom, Fields: append([]docket.Field{}, r.Fields...), Checks: append([]check.Check{}, r.Checks...)}
+func (a *app) reviewJSON(ctx context.Context, s *session.Session, d *docket.Docket, which decide.Which) error {
+	groups, err := d.Groups(ctx)
+	if err != nil {
+		return err
+	}
+	encoder := json.NewEncoder(a.Out)
+	encoder.SetEscapeHTML(false)
+	return decide.Review(ctx, s, d, which, func(r decide.Reviewed) error {
+		return encoder.Encode(findingAsJSON(d.Header, groups[r.Group-1], r))
+	})
+}
+
+type commentJSON struct {
+	By   string `json:"by"`
+	At   string `json:"at"`
+	Text string `json:"text"`
+}
+
+func findingAsJSON(h docket.Header, g docket.Group, r decide.Reviewed) findingJSON {
+	out := findingJSON{Address: r.Address, Was: r.Was, Type: r.Type, Title: r.Title, Group: g.Address, Status: r.Status, Reasons: append([]match.Reason{}, r.Reasons...), Decision: r.Decision,
+		DecidedBy: r.DecidedBy, DecidedAt: r.DecidedAt, Approvers: orEmpty(r.Approvers), ByRule: r.ByRule, Note: r.Note, Carried: r.CarriedFrom, Fields: append([]docket.Field{}, r.Fields...), Checks: append([]check.Check{}, r.Checks...), Comments: []commentJSON{}}
+	for _, c := range r.Said {
+		out.Comments = append(out.Comments, commentJSON{c.Who, c.At, c.Text})
+	}
 	if r.Adds() && !match.Hopeless(r.Reasons) {
 		out.Filled = h.Fills[r.Type].New
 	}
 	return out
 }
 
-func (a *app) printReview(ctx context.Context, d *docket.Docket, only []string, statuses []match.Status, types []string, all bool) error {
-	a.printHeader(d.Header)
-	out := a.out()
-	last, shown := "", 0
-	var stamps []string
-	err := decide.Review(ctx, d, only, statuses, types, func(r decide.Reviewed) error {
-		if r.Type != last {
-			if last != "" {
-				fmt.Fprintln(out)
-			}
-			last = r.Type
-			t, _ := d.Type(r.Type)
-			fmt.Fprintln(out, strong.Render(r.Type)+faint.Render("  "+summary(t)))
-		}
-		shown++
-		a.printFinding(d.Header, r)
-		for _, stamp := range d.Header.Fills[r.Type].Changed {
-			if r.Target != "" && r.Source != "" && !slices.Contains(stamps, stamp) {
-				stamps = append(stamps, stamp)
-			}
-		}
-		return nil
-	})
+// printReview shows the findings that are meant: in full where they are asked for so or fit
+// on a screen, else a line for each group.
+func (a *app) printReview(ctx context.Context, s *session.Session, d *docket.Docket, r reviewing) error {
+	groups, err := decide.Groups(ctx, s, d, r.which, r.sort)
 	if err != nil {
 		return err
 	}
-	if shown == 0 {
+	a.printHeader(d.Header)
+	out := a.out()
+	shown := 0
+	for _, g := range groups {
+		shown += g.Shown
+	}
+	switch {
+	case shown == 0:
 		fmt.Fprintln(out, "No finding fits.")
+	case r.full || len(groups) == 1:
+		err = a.printFull(ctx, s, d, r.which, groups)
+	default:
+		var lines []string
+		if shown <= a.height() { // else it cannot fit
+			var screen strings.Builder
+			narrow := *a
+			narrow.rawOut, narrow.screen = &screen, a.width()
+			if err = narrow.printFull(ctx, s, d, r.which, groups); err == nil {
+				lines = strings.Split(strings.TrimSuffix(screen.String(), "\n"), "\n")
+			}
+		}
+		if err == nil && lines != nil && len(lines) <= a.height() {
+			err = a.printFull(ctx, s, d, r.which, groups)
+		} else if err == nil {
+			a.printGroups(groups, r.sort)
+			defer a.note("A group opens with: anagram review %d --group RECORD", d.Header.Number)
+		}
+	}
+	if err != nil {
+		return err
 	}
 	fmt.Fprintln(out)
-	var rest []string
-	for _, t := range d.Types {
-		if !countsOf(t).differs() {
-			rest = append(rest, fmt.Sprintf("%s (%d)", t.Name, t.Counts[match.Same]))
-		}
-	}
-	if all {
-		if len(rest) > 0 {
-			fmt.Fprintln(out, a.wrap("Without differences: "+strings.Join(rest, ", "), "  "))
-		}
+	if r.all {
+		a.printSame(d)
 		a.printNotCompared(d)
 	}
 	tally, err := docket.Summarize(ctx, d)
@@ -170,13 +216,27 @@ func (a *app) printReview(ctx context.Context, d *docket.Docket, only []string, 
 	if err != nil {
 		return err
 	}
-	if len(stamps) > 0 {
-		fmt.Fprintln(out, a.wrap("The import sets "+strings.Join(stamps, " and ")+" of what it changes where nothing else does.", ""))
+	what := count(shown, "finding")
+	if len(groups) < shown {
+		what += " in " + count(len(groups), "group")
 	}
-	printf(out, "%s shown. Decisions: %s.\n", count(shown, "finding"), tallyText(tally.Tally))
+	printf(out, "%s. Decisions: %s.\n", what, tallyText(tally.Tally))
 	printf(out, "Digest %s\n", digest[:16])
 	a.nextStep(tally)
 	return nil
+}
+
+// printSame lists the types without differences.
+func (a *app) printSame(d *docket.Docket) {
+	var rest []string
+	for _, t := range d.Types {
+		if !countsOf(t).differs() {
+			rest = append(rest, fmt.Sprintf("%s (%d)", t.Name, t.Counts[match.Same]))
+		}
+	}
+	if len(rest) > 0 {
+		fmt.Fprintln(a.out(), a.wrap("Without differences: "+strings.Join(rest, ", "), "  "))
+	}
 }
 
 // printNotCompared lists what a match did not look at, so that it is not taken for the same.
@@ -216,207 +276,10 @@ func (a *app) printNotCompared(d *docket.Docket) {
 	list("Records out of scope, not compared", outside)
 }
 
-func summary(t docket.Type) string {
-	var parts []string
-	for _, status := range match.Statuses() {
-		if n := t.Counts[status]; n > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s", n, status))
-		}
-	}
-	return strings.Join(parts, ", ")
-}
-
 func tallyText(t docket.Tally) string {
 	text := fmt.Sprintf("%d open, %d approved, %d declined, %d held", t.Open, t.Approved, t.Declined, t.Held)
 	if t.Kept > 0 {
 		text += fmt.Sprintf(", %d kept", t.Kept)
 	}
 	return text
-}
-
-// printFinding shows one record: its address, where it stands, and its fields with
-// source and target side by side.
-func (a *app) printFinding(h docket.Header, r decide.Reviewed) {
-	out := a.out()
-	head := "  " + strong.Render(r.Address)
-	if r.Title != "" {
-		head += "  " + show.Harmless(r.Title)
-	}
-	stand := tone(string(r.Status))
-	if len(r.Reasons) > 0 {
-		words := make([]string, len(r.Reasons))
-		for i, reason := range r.Reasons {
-			words[i] = string(reason)
-		}
-		stand += " (" + strings.Join(words, ", ") + ")"
-	}
-	stand += ", " + standText(h, r)
-	fmt.Fprintln(out, ansi.Truncate(head, a.width(), "…"))
-	fmt.Fprintln(out, a.wrap("    "+stand, ""))
-	if r.Was != "" {
-		fmt.Fprintln(out, a.wrap(fmt.Sprintf("      %s in %s", r.Was, h.Target), ""))
-	}
-	switch {
-	case r.Adds() || r.Status == match.TargetOnly:
-		var parts []string
-		for _, f := range r.Fields {
-			value := f.Source
-			if r.Status == match.TargetOnly {
-				value = f.Target
-			}
-			text := f.Field + ": " + shorten(show.Readable(value), 400)
-			if f.Decision != "" {
-				text += " (" + f.Decision + ")"
-			}
-			parts = append(parts, text)
-		}
-		if len(parts) > 0 {
-			fmt.Fprintln(out, a.wrap("      "+strings.Join(parts, "; "), ""))
-		}
-		if filled := h.Fills[r.Type].New; r.Adds() && len(filled) > 0 && !match.Hopeless(r.Reasons) {
-			fmt.Fprintln(out, a.wrap("      the import gives it "+filledText(filled), ""))
-		}
-	default:
-		a.printFields(h, r)
-	}
-	for _, c := range r.Checks {
-		fmt.Fprintln(out, a.wrap(fmt.Sprintf("      %s %s: %s %s", tone(string(c.Level)), c.Code, c.Message, c.Mend), "  "))
-	}
-}
-
-// filledText says what an import gives a new record beside what the source brings.
-func filledText(filled []docket.Filled) string {
-	words := map[string]string{"time": "the time of the import", "person": "who imports"}
-	var parts []string
-	for _, f := range filled {
-		parts = append(parts, f.Field+": "+cmp.Or(words[f.What], show.Readable(&f.Value)))
-	}
-	return strings.Join(parts, "; ")
-}
-
-func shorten(text string, most int) string { return ansi.Truncate(text, most, "…") }
-
-func standText(h docket.Header, r decide.Reviewed) string {
-	text := string(r.Decision)
-	stand := r.Stand()
-	if r.Decision == docket.Undecided && stand != docket.Approved {
-		text = string(stand)
-	}
-	fields := r.ApprovedFields()
-	chosen := slices.ContainsFunc(r.Fields, func(f docket.Field) bool {
-		return slices.Contains(fields, f.Field) && r.Proposes(f) != match.Write
-	})
-	switch {
-	case text == string(docket.TargetKept):
-		text = h.Target + " keeps its values, approved"
-	case stand != docket.Approved:
-	case r.Adds():
-		text = string(docket.Approved)
-	default:
-		text = string(docket.Approved)
-		if n := len(fields); n < len(r.Fields) {
-			text = fmt.Sprintf("%d of %s approved", n, count(len(r.Fields), "field"))
-		}
-		if chosen {
-			text += " with the values of " + h.Source
-		}
-	}
-	if r.DecidedBy != "" {
-		text += " by " + r.DecidedBy + ", " + when(r.DecidedAt)
-	}
-	if r.CarriedFrom != 0 {
-		text += fmt.Sprintf(", carried over from docket %d", r.CarriedFrom)
-	}
-	if r.Note != "" {
-		text += ": " + show.Harmless(r.Note)
-	}
-	return text
-}
-
-// printFields shows the differing fields in columns; long values are wrapped in theirs.
-func (a *app) printFields(h docket.Header, r decide.Reviewed) {
-	if len(r.Fields) == 0 {
-		return
-	}
-	known := slices.ContainsFunc(r.Fields, func(f docket.Field) bool { return f.AgreedKnown })
-	heads := []string{h.Source, h.Target}
-	if known {
-		heads = append(heads, "agreed")
-	}
-	name := len("field")
-	widest := 0
-	for _, f := range r.Fields {
-		name = max(name, ansi.StringWidth(f.Field))
-		for _, v := range []*string{f.Source, f.Target, f.Agreed} {
-			widest = max(widest, ansi.StringWidth(show.Readable(v)))
-		}
-	}
-	for _, head := range heads {
-		widest = max(widest, len(head))
-	}
-	const indent = 6
-	decisions := 0
-	if slices.ContainsFunc(r.Fields, func(f docket.Field) bool { return f.Decision != "" }) {
-		decisions = len(docket.TargetKept) + 2
-	}
-	moved := 0
-	if known {
-		moved = len("source") + 2
-	}
-	room := (a.width()-indent-name-decisions-moved)/len(heads) - 2
-	cell := max(min(widest, room), 10)
-	widths := []int{name}
-	for range heads {
-		widths = append(widths, cell)
-	}
-	head := append([]string{"field"}, heads...)
-	if known {
-		widths, head = append(widths, moved-2), append(head, "moved")
-	}
-	widths = append(widths, max(decisions, 1))
-	a.printLines(text.Columns(strings.Repeat(" ", indent), widths, head, faint.Render))
-	for _, f := range r.Fields {
-		cells := []string{f.Field, show.Readable(f.Source), show.Readable(f.Target)}
-		if known {
-			agreed := "not known"
-			if f.AgreedKnown {
-				agreed = show.Readable(f.Agreed)
-			}
-			cells = append(cells, agreed, f.Moved)
-		}
-		a.printLines(text.Columns(strings.Repeat(" ", indent), widths, append(cells, f.Decision), nil))
-	}
-}
-
-// printRemovals lists what only the target has: an import never removes it.
-func (a *app) printRemovals(ctx context.Context, d *docket.Docket, only, types []string) error {
-	var list []decide.Reviewed
-	err := decide.Review(ctx, d, only, []match.Status{match.TargetOnly}, types, func(r decide.Reviewed) error {
-		if a.json {
-			return a.printJSON(reviewJSON(d.Header, r))
-		}
-		r.Source, r.Target = "", ""
-		list = append(list, r)
-		return nil
-	})
-	if err != nil || a.json {
-		return err
-	}
-	a.printHeader(d.Header)
-	if len(list) == 0 {
-		printf(a.Out, "Nothing is only in %s.\n", d.Header.Target)
-		return nil
-	}
-	fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("Only in %s. An import never removes a record; whoever wants one gone removes it by hand, parts before their owners.", d.Header.Target), ""))
-	fmt.Fprintln(a.Out)
-	t := text.Table{Columns: []string{"record", "title", "in " + d.Header.Source, "decision"}}
-	for _, r := range slices.Backward(list) { // referring records before those that they refer to
-		there := "not there"
-		if slices.Contains(r.Reasons, match.RetiredInSource) {
-			there = "out of scope"
-		}
-		t.Add(r.Address, shorten(show.Harmless(r.Title), 40), there, standText(d.Header, r))
-	}
-	a.printTable(t, "  ")
-	return nil
 }

@@ -2,12 +2,17 @@ package cli
 
 import (
 	"fmt"
+	"slices"
+	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"anagram/internal/flow/library"
 	"anagram/internal/flow/session"
+	"anagram/internal/store/docket"
 	"anagram/internal/store/register"
+	"anagram/internal/ui/text"
 )
 
 func (a *app) statusCommand() *cobra.Command {
@@ -28,6 +33,7 @@ func (a *app) statusCommand() *cobra.Command {
 				if n := len(summaries); n > 0 {
 					doc["newest_docket"] = entryJSON(summaries[n-1])
 				}
+				doc["waiting"] = waitingJSON(s, summaries)
 				return a.printJSON(doc)
 			}
 			out := a.Out
@@ -71,11 +77,96 @@ func (a *app) statusCommand() *cobra.Command {
 			if len(sound) == 0 {
 				return nil
 			}
-			last := sound[len(sound)-1].Summary
-			printf(out, "docket %-6d %s to %s, matched %s: %s\n", last.Header.Number, last.Header.Source, last.Header.Target, when(last.Header.MatchedAt), outcomeText(last))
-			printf(out, "decisions     %s\n", tallyText(last.Tally))
-			a.nextStep(last)
+			a.printWaiting(s, sound)
 			return nil
 		}),
 	}
+}
+
+// printWaiting lists the dockets that wait for something, the newest first, or says of the
+// newest how it ended.
+func (a *app) printWaiting(s *session.Session, sound []register.Entry) {
+	t := text.Table{Columns: []string{">docket", "from", "to", "matched", "waits for"}}
+	seen := map[[2]string]bool{}
+	var next *docket.Summary
+	for _, e := range slices.Backward(sound) {
+		h := e.Header
+		if !s.Imports(h) {
+			continue
+		}
+		pair := [2]string{h.Source, h.Target}
+		what := waitsFor(s, e.Summary, seen[pair])
+		seen[pair] = true
+		if next == nil {
+			next = &e.Summary
+		}
+		if what != "" {
+			t.Add(strconv.Itoa(h.Number), h.Source, h.Target, when(h.MatchedAt), what)
+		}
+	}
+	if t.Rows() > 0 {
+		fmt.Fprintln(a.Out)
+		a.printTable(t, "")
+	}
+	if next == nil {
+		a.note("No docket is one that could be imported.")
+		return
+	}
+	fmt.Fprintln(a.Out)
+	printf(a.Out, "docket %-6d %s to %s, matched %s: %s\n", next.Header.Number, next.Header.Source, next.Header.Target, when(next.Header.MatchedAt), outcomeText(*next))
+	printf(a.Out, "decisions     %s\n", tallyText(next.Tally))
+	if next.Tally.Open > next.Tally.Stuck {
+		a.next(fmt.Sprintf("anagram review %d --decision open", next.Header.Number))
+		return
+	}
+	a.nextStep(*next)
+}
+
+// waitsFor says what a docket waits for and whose turn it is; "" where it waits for nothing.
+// What is open in a docket that a newer one of the same way has overtaken waits no more.
+func waitsFor(s *session.Session, of docket.Summary, overtaken bool) string {
+	imported := slices.ContainsFunc(of.Runs, docket.Run.Done)
+	if _, unknown := docket.LastUnsettled(of.Runs); unknown {
+		return fmt.Sprintf("its import to be settled: anagram import %d", of.Header.Number)
+	}
+	var parts []string
+	if open := of.Tally.Open - of.Tally.Stuck; open > 0 && !overtaken {
+		what := count(open, "decision")
+		if e, err := s.Workspace.Environment(of.Header.Target); err == nil && len(e.Approvers) > 0 {
+			what += " of " + some(people(e.Approvers), 5)
+		}
+		parts = append(parts, what)
+	}
+	switch {
+	case docket.LoadsWait(of.Runs):
+		parts = append(parts, "its load files to be loaded and matched")
+	case of.Tally.Approved > 0 && !imported:
+		parts = append(parts, fmt.Sprintf("import of %s", count(of.Tally.Approved, "approved record")))
+	}
+	return strings.Join(parts, "; ")
+}
+
+func people(approvers map[string][]string) []string {
+	var out []string
+	for _, names := range approvers {
+		out = append(out, names...)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+func waitingJSON(s *session.Session, entries []register.Entry) []map[string]any {
+	out := []map[string]any{}
+	seen := map[[2]string]bool{}
+	for _, e := range slices.Backward(entries) {
+		if e.Err != nil || !s.Imports(e.Header) {
+			continue
+		}
+		pair := [2]string{e.Header.Source, e.Header.Target}
+		if what := waitsFor(s, e.Summary, seen[pair]); what != "" {
+			out = append(out, map[string]any{"docket": e.Header.Number, "source": e.Header.Source, "target": e.Header.Target, "waits_for": what})
+		}
+		seen[pair] = true
+	}
+	return out
 }

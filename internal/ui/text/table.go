@@ -22,6 +22,9 @@ func (t *Table) Add(cells ...string) {
 	t.rows = append(t.rows, cells)
 }
 
+// Rows gives how many rows there are.
+func (t *Table) Rows() int { return len(t.rows) }
+
 const (
 	columnGap = 2
 	narrowest = 12 // columns, below which a text is not narrowed

@@ -1,0 +1,93 @@
+package decide
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"unicode/utf8"
+
+	"anagram/internal/core/limit"
+	"anagram/internal/flow/session"
+	"anagram/internal/store/docket"
+)
+
+// Comment asks or answers something on a finding without deciding it, and gives the address
+// that it was said on.
+func Comment(ctx context.Context, s *session.Session, d *docket.Docket, address, text string) (string, error) {
+	if err := words("the comment", text); err != nil {
+		return "", err
+	}
+	if strings.TrimSpace(text) == "" {
+		return "", session.Usage("The comment is empty; nothing was said")
+	}
+	f, err := one(ctx, d, address)
+	if err != nil {
+		return "", err
+	}
+	return f.Address, d.Comment(ctx, "", s.Now(), []docket.Comment{{At: docket.Stamp(s.Now()), Who: s.Who, Finding: f.ID, Text: text}})
+}
+
+// words refuses a note or a comment that is no text or too long.
+func words(what, text string) error {
+	if !utf8.ValidString(text) {
+		return session.Usage("%s is not text in UTF-8; nothing was kept", strings.ToUpper(what[:1])+what[1:])
+	}
+	if n := utf8.RuneCountInString(text); n > limit.Words {
+		return session.Usage("%s has %d characters; %d are the most. Nothing was kept", strings.ToUpper(what[:1])+what[1:], n, limit.Words)
+	}
+	return nil
+}
+
+// one gives the finding of a record that is named in full.
+func one(ctx context.Context, d *docket.Docket, address string) (docket.Finding, error) {
+	filter, err := findingFilter(d, Which{Patterns: []string{address}})
+	if err != nil {
+		return docket.Finding{}, err
+	}
+	if !filter.Patterns[0].Exact() {
+		return docket.Finding{}, session.Usage("%s is a pattern; name one record in full, such as assay/GLU", address)
+	}
+	for f, err := range d.Findings(ctx, filter) {
+		return f, err
+	}
+	return docket.Finding{}, session.Usage("Docket %d has no finding of %s; anagram review lists what there is", d.Header.Number, address)
+}
+
+// joinComments adds what was said in copies and is not known here, and gives how much that is
+// for each copy.
+func joinComments(ctx context.Context, s *session.Session, d *docket.Docket, copies [][]docket.Comment) ([]int, error) {
+	own, err := d.Comments(ctx)
+	if err != nil {
+		return nil, err
+	}
+	known := map[docket.Comment]bool{}
+	for _, c := range own {
+		known[c] = true
+	}
+	counts := make([]int, len(copies))
+	var fresh []docket.Comment
+	for i, said := range copies {
+		for _, c := range said {
+			if !known[c] {
+				known[c] = true
+				fresh = append(fresh, c)
+				counts[i]++
+			}
+		}
+	}
+	return counts, d.Comment(ctx, s.Who, s.Now(), fresh)
+}
+
+// commentsOf reads the comments of a copy, each of which has to be about one of its findings.
+func commentsOf(ctx context.Context, path string, of *docket.Docket, findings map[int64]docket.Finding) ([]docket.Comment, error) {
+	said, err := of.Comments(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i, c := range said {
+		if _, there := findings[c.Finding]; !there || c.Who == "" || words("the comment", c.Text) != nil {
+			return nil, session.Usage("%s", fmt.Sprintf("%s: comment %d is none that can be made in docket %d. Nothing was read in", path, i+1, of.Header.Number))
+		}
+	}
+	return said, nil
+}

@@ -1,0 +1,208 @@
+package standing
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/check"
+	"anagram/internal/core/yamldoc"
+	"anagram/internal/flow/session"
+	"anagram/internal/store/docket"
+	"anagram/internal/store/workspace"
+)
+
+// Demand is what the target's guard asks of approvals. The zero value asks for nothing.
+type Demand struct {
+	target    string
+	approvals int
+	apart     map[string]string // people whose approval does not count, and why
+	may       func(typ string) (people []string, limited bool)
+}
+
+// Demanded gives what the workspace demands of the approvals of a docket; nothing where it
+// does not know the target. A name under approvers: that is no type, no area and not "*" is an
+// error.
+func Demanded(s *session.Session, of *docket.Docket) (Demand, error) {
+	e, err := s.Workspace.Environment(of.Header.Target)
+	if err != nil || of.Header.TargetParcel != "" {
+		return Demand{}, nil //nolint:nilerr // whoever has the docket alone reviews it all the same
+	}
+	h, c := of.Header, of.Catalog
+	for _, name := range slices.Sorted(maps.Keys(e.Approvers)) {
+		_, isType := c.Type(name)
+		if _, isArea := c.Area(name); !isType && !isArea && name != "*" {
+			return Demand{}, session.Usage("%s: environment %s: approvers: names %q, which is neither a record type nor an area of the catalog%s", workspace.ConfigName, e.Name, name, yamldoc.Nearest(name, namesOf(c)))
+		}
+	}
+	d := Demand{target: e.Name, approvals: e.Guard.Approvals, apart: map[string]string{}}
+	if e.Guard.Differs {
+		for who, did := range map[string]string{h.ExportedBy: "exported", h.MatchedBy: "matched"} {
+			if who != "" {
+				d.apart[who] = did
+			}
+		}
+		if h.ExportedBy == h.MatchedBy && h.ExportedBy != "" {
+			d.apart[h.ExportedBy] = "exported and matched"
+		}
+	}
+	if len(e.Approvers) > 0 {
+		d.may = func(typ string) ([]string, bool) { return mayApprove(e.Approvers, c, typ), true }
+	}
+	if d.approvals == 0 && (e.Guard.Differs || len(e.Approvers) > 0) {
+		d.approvals = 1
+	}
+	return d, nil
+}
+
+func namesOf(c *catalog.Catalog) []string {
+	names := []string{"*"}
+	for _, t := range c.Types {
+		names = append(names, t.Name)
+	}
+	for _, area := range c.Areas {
+		names = append(names, area.Name)
+	}
+	return names
+}
+
+// mayApprove gives who may approve records of a type: those named for the type, else those
+// for the areas it is in, else those for everything.
+func mayApprove(approvers map[string][]string, c *catalog.Catalog, typ string) []string {
+	if people, ok := approvers[typ]; ok {
+		return people
+	}
+	var out []string
+	inArea := false
+	for _, area := range c.Areas {
+		if people, ok := approvers[area.Name]; ok && slices.Contains(area.Types, typ) {
+			inArea = true
+			out = append(out, people...)
+		}
+	}
+	if inArea {
+		return out
+	}
+	return approvers["*"]
+}
+
+// said is what one person said of one finding.
+type said struct {
+	record  docket.LogEntry
+	seq     int
+	stopped int // the last word on the record that was no approval
+	fields  map[string]saidOn
+}
+
+type saidOn struct {
+	decision docket.Decision
+	seq      int
+}
+
+// approves reports whether the person wants a field written, or with "" the record as such.
+func (s *said) approves(field string, proposed bool) bool {
+	if own, ok := s.fields[field]; ok && field != "" && own.decision != docket.Reopened {
+		return own.decision == docket.Approved && own.seq > s.stopped
+	}
+	return s.record.Decision == docket.Approved && proposed
+}
+
+// lacks gives for each approval what is missing of what is demanded.
+func (d Demand) lacks(ctx context.Context, of *docket.Docket, approved []*Approval) (map[int64]check.Check, error) {
+	if d.approvals == 0 {
+		return nil, nil
+	}
+	log, err := of.Log(ctx)
+	if err != nil {
+		return nil, err
+	}
+	wanted := map[int64]*Approval{}
+	for _, a := range approved {
+		wanted[a.ID] = a
+	}
+	type key struct {
+		finding int64
+		who     string
+	}
+	by := map[key]*said{}
+	people := map[int64][]string{}
+	for seq, e := range log {
+		if wanted[e.Finding] == nil || e.Rule {
+			continue
+		}
+		k := key{e.Finding, e.Who}
+		if by[k] == nil {
+			by[k] = &said{fields: map[string]saidOn{}}
+			people[e.Finding] = append(people[e.Finding], e.Who)
+		}
+		switch {
+		case e.Field != "":
+			by[k].fields[e.Field] = saidOn{e.Decision, seq + 1}
+		default:
+			by[k].record, by[k].seq = e, seq+1
+			if e.Decision != docket.Approved {
+				by[k].stopped = seq + 1
+			}
+		}
+	}
+	out := map[int64]check.Check{}
+	for _, a := range approved {
+		var count, apart []string
+		for _, who := range people[a.ID] {
+			s := by[key{a.ID, who}]
+			if !a.wantedBy(s) {
+				continue
+			}
+			if why := d.discounts(who, a.Type); why != "" {
+				apart = append(apart, why)
+			} else {
+				count = append(count, who)
+			}
+		}
+		if c, bad := check.Approvals(a.Address, d.target, d.approvals, count, apart); bad {
+			out[a.ID] = c
+		}
+	}
+	return out, nil
+}
+
+// discounts says why a person's approval does not count; "" where it does.
+func (d Demand) discounts(who, typ string) string {
+	if did, ok := d.apart[who]; ok {
+		return fmt.Sprintf("%s %s it and does not count.", who, did)
+	}
+	if d.may == nil {
+		return ""
+	}
+	if people, limited := d.may(typ); limited && !slices.Contains(people, who) {
+		if len(people) == 0 {
+			return fmt.Sprintf("%s may not approve %s; nobody may.", who, typ)
+		}
+		return fmt.Sprintf("%s may not approve %s; %s may.", who, typ, strings.Join(people, ", "))
+	}
+	return ""
+}
+
+// wantedBy reports whether a person approves all that is going to be written.
+func (a *Approval) wantedBy(s *said) bool {
+	if a.adds {
+		if !s.approves("", true) {
+			return false
+		}
+		for field, own := range s.fields { // who wants a field of it left out wants another record
+			if own.decision != docket.Approved && own.decision != docket.Reopened && a.Writes(field) {
+				return false
+			}
+		}
+		return true
+	}
+	for _, field := range a.fields {
+		if !s.approves(field, slices.Contains(a.proposed, field)) {
+			return false
+		}
+	}
+	return len(a.fields) > 0
+}

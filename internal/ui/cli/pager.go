@@ -1,0 +1,80 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"os"
+	"os/exec"
+	"runtime"
+	"strings"
+
+	"golang.org/x/term"
+
+	"anagram/internal/ui/text"
+)
+
+// height is how many lines of text fit on the screen; where there is none, as many as on a
+// small one.
+func (a *app) height() int {
+	if a.lines > 0 {
+		return a.lines
+	}
+	if f, ok := a.rawOut.(*os.File); ok {
+		if _, h, err := term.GetSize(int(f.Fd())); err == nil && h > 0 {
+			return max(h-2, 10)
+		}
+	}
+	return 40
+}
+
+// paged runs what prints a long text through the person's own pager, where the output is a
+// terminal and PAGER names one. What is told beside the result comes after it.
+func (a *app) paged(ctx context.Context, do func() error) error {
+	command := a.environ("PAGER")
+	f, ok := a.rawOut.(*os.File)
+	if !ok || command == "" || runtime.GOOS == "windows" || !term.IsTerminal(int(f.Fd())) {
+		return do()
+	}
+	pager := exec.CommandContext(ctx, "sh", "-c", command) // #nosec G204 -- the person's own choice, from their own environment
+	pager.Env, pager.Stdout, pager.Stderr = a.Environ, f, os.Stderr
+	if a.environ("LESS") == "" {
+		pager.Env = append(append([]string{}, a.Environ...), "LESS=FRX")
+	}
+	in, err := pager.StdinPipe()
+	if err == nil {
+		err = pager.Start()
+	}
+	if err != nil {
+		a.note("The pager %s cannot be started: %v", command, err)
+		return do()
+	}
+	narrow := *a
+	var later bytes.Buffer
+	narrow.screen, narrow.lines = a.width(), a.height()
+	narrow.rawOut, narrow.Out, narrow.Err = in, text.NewScreen(in), text.NewScreen(&later)
+	err = a.through(&narrow, do)
+	_ = in.Close()
+	_ = pager.Wait() // who leaves a pager early has seen enough
+	_, _ = a.rawErr.Write(later.Bytes())
+	return err
+}
+
+// through runs something with other streams.
+func (a *app) through(other *app, do func() error) error {
+	was := *a
+	*a = *other
+	defer func() {
+		a.rawOut, a.Out, a.Err, a.screen, a.lines = was.rawOut, was.Out, was.Err, was.screen, was.lines
+	}()
+	return do()
+}
+
+// environ gives a variable of the environment, "" where it is not set.
+func (a *app) environ(name string) string {
+	for _, entry := range a.Environ {
+		if value, ok := strings.CutPrefix(entry, name+"="); ok {
+			return value
+		}
+	}
+	return ""
+}

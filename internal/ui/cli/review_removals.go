@@ -1,0 +1,48 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"anagram/internal/core/match"
+	"anagram/internal/core/show"
+	"anagram/internal/flow/decide"
+	"anagram/internal/flow/session"
+	"anagram/internal/store/docket"
+	"anagram/internal/ui/text"
+)
+
+// printRemovals lists what only the target has: an import never removes it.
+func (a *app) printRemovals(ctx context.Context, s *session.Session, d *docket.Docket, which decide.Which) error {
+	which.Statuses = []match.Status{match.TargetOnly}
+	if a.json {
+		return a.reviewJSON(ctx, s, d, which)
+	}
+	var list []decide.Reviewed
+	err := decide.Review(ctx, s, d, which, func(r decide.Reviewed) error {
+		r.Source, r.Target = "", ""
+		list = append(list, r)
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	a.printHeader(d.Header)
+	if len(list) == 0 {
+		printf(a.Out, "Nothing is only in %s.\n", d.Header.Target)
+		return nil
+	}
+	fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("Only in %s. An import never removes a record; whoever wants one gone removes it by hand, parts before their owners.", d.Header.Target), ""))
+	fmt.Fprintln(a.Out)
+	t := text.Table{Columns: []string{"record", "title", "in " + d.Header.Source, "decision"}}
+	for _, r := range slices.Backward(list) { // referring records before those that they refer to
+		there := "not there"
+		if slices.Contains(r.Reasons, match.RetiredInSource) {
+			there = "out of scope"
+		}
+		t.Add(r.Address, shorten(show.Harmless(r.Title), 40), there, standText(d.Header, r))
+	}
+	a.printTable(t, "  ")
+	return nil
+}

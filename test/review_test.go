@@ -1,0 +1,191 @@
+package test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+// lab is a workspace in which something is new with parts and with what waits for it, changed,
+// removed, renamed and missing.
+func lab(t *testing.T) *place {
+	const tables = `CREATE TABLE units (id INTEGER PRIMARY KEY, code TEXT NOT NULL UNIQUE, name TEXT);
+CREATE TABLE assays (id INTEGER PRIMARY KEY, code TEXT NOT NULL UNIQUE, name TEXT, unit INTEGER REFERENCES units);
+CREATE TABLE ranges (id INTEGER PRIMARY KEY, assay INTEGER NOT NULL REFERENCES assays, sex TEXT NOT NULL, low INTEGER, UNIQUE (assay, sex));
+CREATE TABLE rules (id INTEGER PRIMARY KEY, code TEXT NOT NULL UNIQUE, assay INTEGER NOT NULL REFERENCES assays, active INTEGER);
+`
+	p := newPlace(t, `
+types:
+  unit: {at: units, key: [code], id: id, title: name}
+  assay: {at: assays, key: [code], id: id, refers: {unit: unit}, title: name}
+  range: {at: ranges, key: [assay, sex], id: id, refers: {assay: assay}, part_of: assay}
+  rule: {at: rules, key: [code], id: id, refers: {assay: assay}}
+areas: {tests: [assay, range], rules: [rule]}
+`, tables+`INSERT INTO units VALUES (1,'g','gram'),(2,'mg','milligram');
+INSERT INTO assays VALUES (1,'GLU','Glucose',1),(2,'NEW','New one',2),(3,'OLD2','Old one, renamed',1);
+INSERT INTO ranges VALUES (1,1,'F',5),(2,1,'M',6),(3,2,'F',7),(4,2,'M',8);
+INSERT INTO rules VALUES (1,'R1',2,1),(2,'R2',2,1);`,
+		tables+`INSERT INTO units VALUES (7,'g','gram');
+INSERT INTO assays VALUES (8,'GLU','Glucose',7),(9,'GONE','Gone',7);
+INSERT INTO ranges VALUES (1,8,'F',1),(2,8,'M',2),(3,9,'F',1),(4,9,'M',2);`)
+	p.must(3, "match", "source", "--against", "target", "--name", "p")
+	return p
+}
+
+// Every finding is in one group, that of what a person decides it with.
+func TestFindingsAreInGroups(t *testing.T) {
+	t.Parallel()
+	p := lab(t)
+	groups := map[string][]string{}
+	for address, f := range p.review() {
+		groups[f.Group] = append(groups[f.Group], address)
+	}
+	assert.ElementsMatch(t, []string{"unit/mg", "assay/NEW", "range/NEW/F", "range/NEW/M", "rule/R1", "rule/R2"}, groups["unit/mg"])
+	assert.ElementsMatch(t, []string{"range/GLU/F", "range/GLU/M"}, groups["assay/GLU"], "parts of a record that is the same")
+	assert.ElementsMatch(t, []string{"assay/GONE", "range/GONE/F", "range/GONE/M"}, groups["assay/GONE"])
+	assert.ElementsMatch(t, []string{"assay/OLD2"}, groups["assay/OLD2"])
+
+	text := p.must(0, "review", "--sort", "size")
+	assert.Contains(t, text.out, "12 findings in 4 groups.")
+	assert.Less(t, strings.Index(text.out, "unit/mg"), strings.Index(text.out, "assay/GONE"))
+	p.refused(`--sort "sise" is not known; did you mean "size"?`, "review", "--sort", "sise")
+
+	r := p.must(0, "approve", "--group", "unit/mg", "--note", "the new one")
+	assert.Contains(t, r.out, "6 findings of docket 1 approved (6 new).")
+	assert.NotContains(t, r.out, "cannot be imported")
+	r = p.must(0, "decline", "--group", "range/GONE/F") // any record of it names it
+	assert.Contains(t, r.out, "3 findings of docket 1 declined (3 target-only).")
+	p.refused("takes one record's address", "approve", "--group", "assay/*")
+	p.refused("has no group of assay/XX", "approve", "--group", "assay/XX")
+	p.must(0, "approve", "--group", "assay/GLU", "--field", "low")
+	assert.Contains(t, p.must(0, "review", "--decision", "open").out, "1 finding. Decisions: 1 open")
+	p.must(0, "import")
+	assert.Equal(t, []string{"GLU F 5", "GLU M 6", "GONE F 1", "GONE M 2", "NEW F 7", "NEW M 8"}, p.rows("target", "SELECT a.code, r.sex, r.low FROM ranges r JOIN assays a ON a.id = r.assay ORDER BY 1, 2"))
+}
+
+// Parts and needs are decided with a record where that is asked for, and named.
+func TestWhatBelongsToARecordIsDecidedWithIt(t *testing.T) {
+	t.Parallel()
+	p := lab(t)
+	r := p.must(0, "approve", "assay/NEW")
+	assert.Contains(t, words(r.out), "reference-not-approved: assay/NEW refers to unit/mg")
+	p.must(0, "reopen", "assay/NEW")
+	r = p.must(0, "approve", "rule/R1", "--with-needs")
+	assert.Contains(t, words(r.out), "3 findings of docket 1 approved (3 new). 2 records that they need among them: unit/mg, assay/NEW.")
+	r = p.must(0, "hold", "assay/NEW", "--with-parts", "--note", "wait")
+	assert.Contains(t, words(r.out), "3 findings of docket 1 held (3 new). 2 parts among them: range/NEW/F, range/NEW/M.")
+	assert.Contains(t, words(r.out), "1 approved record cannot be imported as things stand now: reference-not-approved: rule/R1 refers to assay/NEW")
+	p.must(0, "approve", "rule/R2")
+	text := words(p.must(0, "review", "--check", "reference-not-approved").out)
+	assert.Equal(t, 1, strings.Count(text, "blocker reference-not-approved"), "said once: %s", text)
+	assert.Contains(t, text, "So it is with 1 more record. Approve assay/NEW")
+	r = p.must(0, "approve", "assay/NEW", "--with-parts", "--again")
+	assert.Contains(t, words(r.out), "No longer in the way: reference-not-approved of rule/R1, rule/R2.")
+	p.must(0, "import")
+	p.refused(`The check "value-token" is not known; did you mean "value-taken"?`, "review", "--check", "value-token")
+	p.refused(`The decision "aproved" is not known; did you mean "approved"?`, "review", "--decision", "aproved")
+}
+
+// A decision that is taken back is as if it had not been made, and stays in the log.
+func TestDecisionsAreTakenBack(t *testing.T) {
+	t.Parallel()
+	p := lab(t)
+	p.must(0, "decline", "range/GLU/F", "--field", "low")
+	p.must(0, "approve", "range/GLU/*", "--again")
+	p.must(0, "approve", "range/GLU/F")
+	p.must(0, "hold", "range/GLU/F", "--field", "low")
+	r := p.must(0, "reopen", "range/GLU/F")
+	assert.Contains(t, r.out, "1 finding of docket 1 opened again (1 changed).")
+	assert.Equal(t, "open", p.review()["range/GLU/F"].Decision)
+	assert.Equal(t, "approved", p.review()["range/GLU/M"].Decision)
+	p.must(0, "approve", "range/GLU/F") // the field as well: what was held was taken back
+	assert.Empty(t, p.review()["range/GLU/F"].Fields[0].Decision)
+	r = p.must(0, "reopen", "range/GLU/F", "--field", "low")
+	assert.Contains(t, r.out, "Field low of 1 finding")
+	assert.Equal(t, "open", p.review()["range/GLU/F"].Fields[0].Decision)
+	p.must(0, "import")
+	assert.Equal(t, []string{"F 1", "M 6"}, p.rows("target", "SELECT sex, low FROM ranges WHERE assay = 8 ORDER BY 1"))
+	r = p.must(0, "reopen", "unit/mg")
+	assert.Contains(t, r.out, "0 findings of docket 1 opened again; what was named is open as it is.")
+	assert.Contains(t, p.must(0, "history", "1").out, "imported")
+}
+
+func TestCommentsAreKeptAndJoined(t *testing.T) {
+	t.Parallel()
+	p := lab(t)
+	p.must(0, "comment", "assay/NEW", "Which kit?\nThe old one?")
+	p.write("copy.docket", string(p.read("dockets/0001.docket")))
+	p.user = "ida"
+	p.must(0, "comment", "copy.docket", "assay/NEW", "The blue one.")
+	p.user = "mara"
+	assert.Contains(t, p.must(0, "decide", "1", "--from", "copy.docket").out, "1 comment read into docket 1")
+	assert.Contains(t, p.must(0, "decide", "1", "--from", "copy.docket").out, "has no decision that docket 1 does not have")
+	f := p.review()["assay/NEW"]
+	if assert.Len(t, f.Comments, 2) {
+		assert.Equal(t, "mara Which kit?\nThe old one?", f.Comments[0].By+" "+f.Comments[0].Text)
+		assert.Equal(t, "ida The blue one.", f.Comments[1].By+" "+f.Comments[1].Text)
+	}
+	assert.Equal(t, "open", f.Decision)
+	text := p.must(0, "review", "--only", "assay/NEW").out
+	assert.Contains(t, text, `mara, `)
+	assert.Contains(t, text, `Which kit?\nThe old one?`)
+	p.refused("is a pattern", "comment", "assay/*", "x")
+	p.refused("has no finding of assay/XX", "comment", "assay/XX", "x")
+	p.refused("is empty", "comment", "assay/NEW", " ")
+	p.refused("10000 are the most", "comment", "assay/NEW", strings.Repeat("x", 10_001))
+	p.refused("10000 are the most", "hold", "assay/NEW", "--note", strings.Repeat("x", 10_001))
+	p.docket(1, "UPDATE comments SET text = 'The red one.' WHERE seq = 2")
+	p.refused("its comments are not as its log says", "review")
+}
+
+// Decisions by rule are made when a docket is matched, and are nobody's.
+func TestStandingRules(t *testing.T) {
+	t.Parallel()
+	p := lab(t)
+	config := string(p.read("anagram.yaml"))
+	p.write("anagram.yaml", config+"standing:\n  - {decide: hold, only: 'rule/*', note: later}\n  - {decide: approve, type: range, status: [changed, new]}\n  - {decide: decline, type: range}\n")
+	p.must(0, "decline", "rule/R2", "--note", "by hand")
+	r := p.must(3, "match", "p", "--against", "target")
+	assert.Contains(t, words(r.out), "1 finding declined or held as before")
+	assert.Contains(t, r.out, "7 findings decided by standing rules of anagram.yaml.")
+	f := p.review()
+	assert.Equal(t, "held later", f["rule/R1"].Decision+" "+f["rule/R1"].Note)
+	assert.Equal(t, "declined by hand", f["rule/R2"].Decision+" "+f["rule/R2"].Note)
+	assert.Equal(t, "approved", f["range/GLU/F"].Decision)
+	assert.Equal(t, "declined", f["range/GONE/F"].Decision)
+	assert.True(t, f["range/GLU/F"].ByRule)
+	assert.Empty(t, f["range/GLU/F"].Approvers)
+	assert.Contains(t, words(p.must(0, "review", "--only", "rule/R1").out), "new, held by a standing rule,")
+
+	// The next docket asks the rules again, and takes nothing over from them.
+	p.write("anagram.yaml", config)
+	p.must(3, "match", "p", "--against", "target")
+	assert.Equal(t, "open", p.review()["rule/R1"].Decision)
+	assert.Equal(t, "declined", p.review()["rule/R2"].Decision)
+
+	// Where approvals are demanded, those by rule are nobody's.
+	p.write("anagram.yaml", guardedBy("guard: {approvals: 1}")+"standing:\n  - {decide: approve, type: range, status: changed}\n")
+	p.must(3, "match", "p", "--against", "target")
+	assert.Contains(t, words(p.must(4, "import").out), "range/GLU/F is approved by nobody who counts; target demands the approval of one person.")
+	p.must(0, "approve", "range/GLU/F") // the mend
+	p.must(5, "import")
+
+	for rule, why := range map[string]string{
+		"{decide: agree, type: range}":                   "decide: is approve, decline or hold",
+		"{decide: hold}":                                 "say which findings it is about",
+		"{decide: hold, only: 'a/%zz'}":                  "only:",
+		"{decide: hold, status: chanced}":                `did you mean "changed"?`,
+		"{decide: hold, type: range, take: source}":      "goes with decide: approve",
+		"{decide: hold, type: range, notes: x}":          `did you mean "note"?`,
+		"{decide: approve, status: conflict, take: all}": "take: is source or target",
+	} {
+		p.write("anagram.yaml", config+"standing:\n  - "+rule+"\n")
+		p.refused(why, "status")
+	}
+}
+
+// guardedBy is the configuration of a test's workspace with more said of the target.
+func guardedBy(lines ...string) string {
+	return "environments:\n  source: {connect: 'sqlite:source.db'}\n  target:\n    connect: sqlite:target.db\n    " + strings.Join(lines, "\n    ") + "\n"
+}
