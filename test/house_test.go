@@ -25,6 +25,7 @@ var arrows = map[string][]string{
 
 	"internal/files/sqlitefile": {},
 	"internal/files/safe":       {},
+	"internal/files/sshsig":     {},
 	"internal/files/spill":      {"internal/files/sqlitefile"},
 	"internal/files/sheet":      {"internal/core/..."},
 
@@ -65,7 +66,7 @@ var arrows = map[string][]string{
 
 	"internal/demo":    {"internal/core/...", "internal/files/..."},
 	"internal/ui/text": {"internal/core/show"},
-	"internal/ui/cli":  {"internal/core/...", "internal/store/...", "internal/flow/...", "internal/demo", "internal/ui/text"},
+	"internal/ui/cli":  {"internal/core/...", "internal/files/safe", "internal/files/sshsig", "internal/store/...", "internal/flow/...", "internal/demo", "internal/ui/text"},
 }
 
 var (

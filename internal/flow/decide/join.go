@@ -21,9 +21,10 @@ import (
 
 // Joined says what was read in from copies.
 type Joined struct {
-	Docket  int
-	Copies  []CopyRead
-	Clashes []Clash
+	Docket     int
+	Copies     []CopyRead
+	Clashes    []Clash
+	Signatures int // that were not known
 }
 
 // CopyRead is one copy.
@@ -73,13 +74,13 @@ func Join(ctx context.Context, s *session.Session, name string, copies []string)
 		known[e] = true
 	}
 	var fresh []docket.LogEntry
-	said := make([][]docket.Comment, len(copies))
+	said, signed := make([][]docket.Comment, len(copies)), make([][]docket.Signature, len(copies))
 	for i, path := range copies {
-		read, comments, err := readCopy(ctx, d, path, findings)
+		read, comments, signatures, err := readCopy(ctx, d, path, findings)
 		if err != nil {
 			return out, err
 		}
-		said[i] = comments
+		said[i], signed[i] = comments, signatures
 		c := CopyRead{Path: path}
 		for _, e := range read {
 			if known[e] {
@@ -110,6 +111,10 @@ func Join(ctx context.Context, s *session.Session, name string, copies []string)
 	for i, n := range counts {
 		out.Copies[i].Comments = n
 	}
+	if err != nil {
+		return out, err
+	}
+	out.Signatures, err = joinSignatures(ctx, s, d, signed)
 	return out, err
 }
 
@@ -166,36 +171,40 @@ func copyFile(from, to string) error {
 }
 
 // readCopy reads the decisions of a copy, which has to be one of this docket.
-func readCopy(ctx context.Context, d *docket.Docket, path string, findings map[int64]docket.Finding) ([]docket.LogEntry, []docket.Comment, error) {
+func readCopy(ctx context.Context, d *docket.Docket, path string, findings map[int64]docket.Finding) ([]docket.LogEntry, []docket.Comment, []docket.Signature, error) {
 	other, err := docket.Open(ctx, path)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	defer other.Close()
 	seal, err := other.Verify(ctx)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	digest, err := d.Digest(ctx)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	if seal.Digest != digest {
-		return nil, nil, session.Usage("%s is no copy of docket %d: what it shows differs, so its decisions are about something else. Nothing was read in", path, d.Header.Number)
+		return nil, nil, nil, session.Usage("%s is no copy of docket %d: what it shows differs, so its decisions are about something else. Nothing was read in", path, d.Header.Number)
 	}
 	log, err := other.Log(ctx)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	for i, e := range log {
 		f, there := findings[e.Finding]
 		knows := e.Field == "" || slices.ContainsFunc(f.Fields, func(field docket.Field) bool { return field.Field == e.Field })
 		if !there || !knows || e.Who == "" || words("the note", e.Note) != nil || !slices.Contains([]docket.Decision{docket.Undecided, docket.Approved, docket.Declined, docket.Held, docket.TargetKept, docket.Reopened}, e.Decision) {
-			return nil, nil, session.Usage("%s: decision %d is none that can be made in docket %d. Nothing was read in", path, i+1, d.Header.Number)
+			return nil, nil, nil, session.Usage("%s: decision %d is none that can be made in docket %d. Nothing was read in", path, i+1, d.Header.Number)
 		}
 	}
 	comments, err := commentsOf(ctx, path, other, findings)
-	return log, comments, err
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	signatures, err := signaturesOf(ctx, path, other)
+	return log, comments, signatures, err
 }
 
 type clashOn struct {

@@ -1,14 +1,18 @@
 package session
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
 
+	"anagram/internal/core/limit"
 	"anagram/internal/core/show"
 	"anagram/internal/environment"
 	"anagram/internal/environment/connect"
+	"anagram/internal/files/safe"
 	"anagram/internal/store/trust"
 	"anagram/internal/store/workspace"
 )
@@ -104,6 +108,9 @@ func (s *Session) facts(e workspace.Environment, where environment.Where) []stri
 	if e.Guard.Differs {
 		out = append(out, "guards imports: who exported or matched does not count as an approver")
 	}
+	if e.Guard.Signed {
+		out = append(out, fmt.Sprintf("guards imports: approvals are signed by keys of %s (%s)", e.Guard.Signers, s.sumOf(e.Guard.Signers)))
+	}
 	for _, of := range slices.Sorted(maps.Keys(e.Approvers)) {
 		out = append(out, fmt.Sprintf("lets approve %s: %s", of, strings.Join(e.Approvers[of], ", ")))
 	}
@@ -116,6 +123,16 @@ func (s *Session) facts(e workspace.Environment, where environment.Where) []stri
 		out = append(out, "refuses imports")
 	}
 	return out
+}
+
+// sumOf names the content of a small file, so that another one is noticed.
+func (s *Session) sumOf(path string) string {
+	text, err := safe.ReadSmall(s.Workspace.Path(path), limit.Configuration)
+	if err != nil {
+		return "not there"
+	}
+	sum := sha256.Sum256(text)
+	return "sha256:" + hex.EncodeToString(sum[:8])
 }
 
 // trusted refuses an environment with something at stake that the person has not looked at.

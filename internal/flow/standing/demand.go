@@ -6,10 +6,12 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
 	"anagram/internal/core/yamldoc"
+	"anagram/internal/files/sshsig"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
 	"anagram/internal/store/workspace"
@@ -20,6 +22,9 @@ type Demand struct {
 	target    string
 	approvals int
 	apart     map[string]string // people whose approval does not count, and why
+	signed    bool              // only signed approvals count
+	signers   sshsig.Allowed
+	now       time.Time
 	may       func(typ string) (people []string, limited bool)
 }
 
@@ -38,7 +43,12 @@ func Demanded(s *session.Session, of *docket.Docket) (Demand, error) {
 			return Demand{}, session.Usage("%s: environment %s: approvers: names %q, which is neither a record type nor an area of the catalog%s", workspace.ConfigName, e.Name, name, yamldoc.Nearest(name, namesOf(c)))
 		}
 	}
-	d := Demand{target: e.Name, approvals: e.Guard.Approvals, apart: map[string]string{}}
+	d := Demand{target: e.Name, approvals: e.Guard.Approvals, apart: map[string]string{}, signed: e.Guard.Signed, now: s.Now()}
+	if e.Guard.Signed {
+		if d.signers, err = readSigners(s, e.Name, e.Guard.Signers); err != nil {
+			return d, err
+		}
+	}
 	if e.Guard.Differs {
 		for who, did := range map[string]string{h.ExportedBy: "exported", h.MatchedBy: "matched"} {
 			if who != "" {
@@ -52,7 +62,7 @@ func Demanded(s *session.Session, of *docket.Docket) (Demand, error) {
 	if len(e.Approvers) > 0 {
 		d.may = func(typ string) ([]string, bool) { return mayApprove(e.Approvers, c, typ), true }
 	}
-	if d.approvals == 0 && (e.Guard.Differs || len(e.Approvers) > 0) {
+	if d.approvals == 0 && (e.Guard.Differs || e.Guard.Signed || len(e.Approvers) > 0) {
 		d.approvals = 1
 	}
 	return d, nil
@@ -119,6 +129,12 @@ func (d Demand) lacks(ctx context.Context, of *docket.Docket, approved []*Approv
 	if err != nil {
 		return nil, err
 	}
+	var proofs signatures
+	if d.signed {
+		if proofs, err = readSignatures(ctx, of, d.signers, d.now); err != nil {
+			return nil, err
+		}
+	}
 	wanted := map[int64]*Approval{}
 	for _, a := range approved {
 		wanted[a.ID] = a
@@ -128,12 +144,21 @@ func (d Demand) lacks(ctx context.Context, of *docket.Docket, approved []*Approv
 		who     string
 	}
 	by := map[key]*said{}
+	unsigned := map[int64][]string{} // whose approvals do not count, by finding
 	people := map[int64][]string{}
 	for seq, e := range log {
-		if wanted[e.Finding] == nil || e.Rule {
+		a := wanted[e.Finding]
+		if a == nil || e.Rule {
 			continue
 		}
 		k := key{e.Finding, e.Who}
+		if d.signed && e.Decision == docket.Approved && !proofs.counts(a.Address, e) {
+			// It takes back nothing that was said before.
+			if !slices.Contains(unsigned[e.Finding], e.Who) {
+				unsigned[e.Finding] = append(unsigned[e.Finding], e.Who)
+			}
+			continue
+		}
 		if by[k] == nil {
 			by[k] = &said{fields: map[string]saidOn{}}
 			people[e.Finding] = append(people[e.Finding], e.Who)
@@ -160,6 +185,11 @@ func (d Demand) lacks(ctx context.Context, of *docket.Docket, approved []*Approv
 				apart = append(apart, why)
 			} else {
 				count = append(count, who)
+			}
+		}
+		for _, who := range unsigned[a.ID] {
+			if !slices.Contains(count, who) {
+				apart = append(apart, proofs.not(who))
 			}
 		}
 		if c, bad := check.Approvals(a.Address, d.target, d.approvals, count, apart); bad {

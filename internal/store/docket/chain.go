@@ -42,6 +42,7 @@ const (
 	linkCommit  = "commit"
 	linkEnd     = "end"
 	linkComment = "comment"
+	linkSign    = "sign"
 )
 
 // sealed are the tables that the digest is about, with the order of their rows.
@@ -258,11 +259,12 @@ func outcomesSum(ctx context.Context, q queryer, run int64) (string, error) {
 
 // replay is the chain as it is gone through.
 type replay struct {
-	decisions []LogEntry
-	runs      []Run
-	comments  []Comment
-	outcomes  map[int64]string
-	images    map[int64]string
+	decisions  []LogEntry
+	runs       []Run
+	comments   []Comment
+	signatures []Signature
+	outcomes   map[int64]string
+	images     map[int64]string
 }
 
 // Verify goes through all of it and gives the seal. The error says what does not hold.
@@ -339,6 +341,11 @@ func (r *replay) take(kind, content string) error {
 		err := read(&c)
 		r.comments = append(r.comments, c.Comments...)
 		return err
+	case linkSign:
+		var c signedOff
+		err := read(&c)
+		r.signatures = append(r.signatures, c.Signatures...)
+		return err
 	case linkStart:
 		var c started
 		if err := read(&c); err != nil {
@@ -392,6 +399,9 @@ func (d *Docket) compare(ctx context.Context, q queryer, r replay) error {
 		}
 	}
 	if err := d.compareComments(ctx, q, r.comments); err != nil {
+		return err
+	}
+	if err := d.compareSignatures(ctx, q, r.signatures); err != nil {
 		return err
 	}
 	runs, err := d.runs(ctx, q)
@@ -462,11 +472,11 @@ func (d *Docket) Join(ctx context.Context, readBy, readAt string, entries []LogE
 // CutBack takes away all decisions and comments after a link. It is for a docket that was replaced by a
 // copy of itself which went on elsewhere; anything but decisions is refused.
 func (d *Docket) CutBack(ctx context.Context, links int) error {
-	rows, err := d.db.QueryContext(ctx, "SELECT seq, kind, content FROM links WHERE kind IN (?, ?) OR seq > ? ORDER BY seq", linkDecide, linkComment, links)
+	rows, err := d.db.QueryContext(ctx, "SELECT seq, kind, content FROM links WHERE kind IN (?, ?, ?) OR seq > ? ORDER BY seq", linkDecide, linkComment, linkSign, links)
 	if err != nil {
 		return d.wrap(err)
 	}
-	kept, said := 0, 0
+	kept, said, signed := 0, 0, 0
 	for rows.Next() {
 		var seq int
 		var kind, content string
@@ -475,17 +485,18 @@ func (d *Docket) CutBack(ctx context.Context, links int) error {
 			break
 		}
 		if seq > links {
-			if kind != linkDecide && kind != linkComment {
+			if kind != linkDecide && kind != linkComment && kind != linkSign {
 				err = &Error{Path: d.path, Message: "it was imported or rehearsed elsewhere, which cannot be taken over. Bring the file back as it was, or match again"}
 				break
 			}
 			continue
 		}
 		var s commented
-		if err = errors.Join(json.Unmarshal([]byte(content), &c), json.Unmarshal([]byte(content), &s)); err != nil {
+		var o signedOff
+		if err = errors.Join(json.Unmarshal([]byte(content), &c), json.Unmarshal([]byte(content), &s), json.Unmarshal([]byte(content), &o)); err != nil {
 			break
 		}
-		kept, said = kept+len(c.Verdicts), said+len(s.Comments)
+		kept, said, signed = kept+len(c.Verdicts), said+len(s.Comments), signed+len(o.Signatures)
 	}
 	err = errors.Join(err, rows.Err(), rows.Close())
 	if err != nil {
@@ -495,8 +506,13 @@ func (d *Docket) CutBack(ctx context.Context, links int) error {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM links WHERE seq > ?", links); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "DELETE FROM comments WHERE seq > ?", said); err != nil {
-			return err
+		for _, cut := range []struct {
+			table string
+			kept  int
+		}{{"comments", said}, {"signatures", signed}} {
+			if _, err := tx.ExecContext(ctx, "DELETE FROM "+cut.table+" WHERE seq > ?", cut.kept); err != nil {
+				return err
+			}
 		}
 		_, err := tx.ExecContext(ctx, "DELETE FROM decisions WHERE seq > ?", kept)
 		return err

@@ -25,7 +25,7 @@ type Acted struct {
 // People gives who decided in a docket or ran it and from where, each once, in the order in
 // which they first did. What was read in from elsewhere has the place where it was read in.
 func (d *Docket) People(ctx context.Context) ([]Acted, error) {
-	rows, err := d.db.QueryContext(ctx, "SELECT kind, content FROM links WHERE kind IN (?, ?, ?) ORDER BY seq", linkDecide, linkStart, linkComment)
+	rows, err := d.db.QueryContext(ctx, "SELECT kind, content FROM links WHERE kind IN (?, ?, ?, ?) ORDER BY seq", linkDecide, linkStart, linkComment, linkSign)
 	if err != nil {
 		return nil, d.wrap(err)
 	}
@@ -38,11 +38,12 @@ func (d *Docket) People(ctx context.Context) ([]Acted, error) {
 			return nil, d.wrap(err)
 		}
 		var link struct {
-			Who      string     `json:"who"`
-			ReadBy   string     `json:"read_by"`
-			Origin   *Origin    `json:"origin"`
-			Verdicts []LogEntry `json:"verdicts"`
-			Comments []Comment  `json:"comments"`
+			Who        string      `json:"who"`
+			ReadBy     string      `json:"read_by"`
+			Origin     *Origin     `json:"origin"`
+			Verdicts   []LogEntry  `json:"verdicts"`
+			Comments   []Comment   `json:"comments"`
+			Signatures []Signature `json:"signatures"`
 		}
 		if err := json.Unmarshal([]byte(content), &link); err != nil {
 			return nil, d.wrap(err)
@@ -54,6 +55,8 @@ func (d *Docket) People(ctx context.Context) ([]Acted, error) {
 			name = link.Verdicts[0].Who
 		} else if len(link.Comments) > 0 {
 			name = link.Comments[0].Who
+		} else if len(link.Signatures) > 0 {
+			name = link.Signatures[0].Who
 		}
 		if link.Origin == nil {
 			continue

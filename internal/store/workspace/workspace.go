@@ -240,6 +240,12 @@ func readEnvironment(doc *yamldoc.Document, name string, described environmentFo
 	if described.Guard.Approvals < 0 || described.Guard.Approvals > mostApprovals {
 		return e, doc.Errorf([]string{"environments", name, "guard", "approvals"}, "environment %s: approvals: is a number from 0 to %d", name, mostApprovals)
 	}
+	switch {
+	case described.Guard.Signed && described.Guard.Signers == "":
+		return e, doc.Errorf([]string{"environments", name, "guard"}, "environment %s: signed: true needs signers:, the file that lists whose SSH keys are whose", name)
+	case !described.Guard.Signed && described.Guard.Signers != "":
+		return e, doc.Errorf([]string{"environments", name, "guard"}, "environment %s: signers: goes with signed: true", name)
+	}
 	e.Approvers = described.Approvers
 	for _, of := range doc.Names("environments", name, "approvers") {
 		for _, person := range e.Approvers[of] {

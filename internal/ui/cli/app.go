@@ -93,7 +93,7 @@ See the whole job on made-up data with: anagram demo`,
 	}
 	in("prepare", a.demoCommand(), a.initCommand(), a.envCommand(), a.trustCommand(), a.catalogCommand())
 	in("export", a.exportCommand(), a.parcelCommand())
-	in("review", a.matchCommand(), a.pairCommand(), a.reviewCommand(), a.approveCommand(), a.declineCommand(), a.holdCommand(), a.reopenCommand(), a.commentCommand(), a.joinCommand())
+	in("review", a.matchCommand(), a.pairCommand(), a.reviewCommand(), a.approveCommand(), a.declineCommand(), a.holdCommand(), a.reopenCommand(), a.commentCommand(), a.signCommand(), a.joinCommand())
 	in("import", a.importCommand(), a.historyCommand(), a.statusCommand())
 	root.AddCommand(a.versionCommand())
 	info, _ := debug.ReadBuildInfo()

@@ -63,7 +63,7 @@ func (a *app) printJoined(r decide.Joined, from []string) error {
 		for _, c := range r.Clashes {
 			clashes = append(clashes, map[string]any{"address": c.Address, "field": c.Field, "people": c.People})
 		}
-		return a.printJSON(map[string]any{"docket": r.Docket, "copies": copies, "clashes": clashes})
+		return a.printJSON(map[string]any{"docket": r.Docket, "copies": copies, "clashes": clashes, "signatures": r.Signatures})
 	}
 	for i, c := range r.Copies {
 		if c.Comments > 0 {
@@ -77,6 +77,9 @@ func (a *app) printJoined(r decide.Joined, from []string) error {
 			continue
 		}
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s by %s read into docket %d from %s.", count(c.Fresh, "decision"), show.Harmless(strings.Join(c.By, ", ")), r.Docket, from[i]), ""))
+	}
+	if r.Signatures > 0 {
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s read into docket %d.", count(r.Signatures, "signature"), r.Docket), ""))
 	}
 	for _, c := range r.Clashes {
 		what := c.Address

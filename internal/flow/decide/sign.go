@@ -1,0 +1,91 @@
+package decide
+
+import (
+	"context"
+
+	"anagram/internal/core/answers"
+	"anagram/internal/files/sshsig"
+	"anagram/internal/flow/session"
+	"anagram/internal/flow/standing"
+	"anagram/internal/store/docket"
+)
+
+// SignResult says what was signed.
+type SignResult struct {
+	Decisions int
+	Key       string // fingerprint
+}
+
+// Sign signs what the person at work decided in a docket and did not sign before, with an SSH
+// key. What they decided in another's name is not signed.
+func Sign(ctx context.Context, s *session.Session, d *docket.Docket, from sshsig.Source) (SignResult, error) {
+	var out SignResult
+	file, err := unsigned(ctx, s, d)
+	if err != nil || len(file.Answers) == 0 {
+		return out, err
+	}
+	text, err := answers.Append(nil, file)
+	if err != nil {
+		return out, err
+	}
+	signer, done, err := from.Signer(ctx)
+	defer done()
+	if err != nil {
+		return out, session.Usage("Nothing was signed: %v", err)
+	}
+	signature, err := sshsig.Sign(signer, standing.Namespace, text)
+	if err != nil {
+		return out, session.Usage("Nothing was signed: the key does not sign: %v", err)
+	}
+	if err := d.Sign(ctx, "", s.Now(), []docket.Signature{{Who: s.Who, Text: string(text), Signature: string(signature)}}); err != nil {
+		return out, err
+	}
+	return SignResult{Decisions: len(file.Answers), Key: sshsig.Fingerprint(signer.PublicKey())}, nil
+}
+
+// unsigned gives what the person decided and no signature in their name covers.
+func unsigned(ctx context.Context, s *session.Session, d *docket.Docket) (answers.File, error) {
+	digest, err := d.Digest(ctx)
+	if err != nil {
+		return answers.File{}, err
+	}
+	file := answers.File{Docket: d.Header.Number, Digest: digest, Person: s.Who, SavedAt: docket.Stamp(s.Now())}
+	covered := map[standing.Signed]bool{}
+	all, err := d.Signatures(ctx)
+	if err != nil {
+		return file, err
+	}
+	for _, one := range all {
+		given, err := answers.Read([]byte(one.Text))
+		if err != nil || given.Person != s.Who || given.Digest != digest {
+			continue
+		}
+		for _, a := range given.Answers {
+			if signed, ok := standing.SignedBy(given.Person, a); ok {
+				covered[signed] = true
+			}
+		}
+	}
+	log, err := d.Log(ctx)
+	if err != nil {
+		return file, err
+	}
+	addresses := map[int64]string{}
+	for f, err := range d.Decided(ctx) {
+		if err != nil {
+			return file, err
+		}
+		addresses[f.ID] = f.Address
+	}
+	for _, e := range log {
+		if e.Who != s.Who || e.Rule || e.Carried != 0 {
+			continue
+		}
+		a := standing.AnswerOf(addresses[e.Finding], e)
+		if signed, ok := standing.SignedBy(s.Who, a); ok && !covered[signed] {
+			covered[signed] = true
+			file.Answers = append(file.Answers, a)
+		}
+	}
+	return file, nil
+}
