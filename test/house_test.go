@@ -64,9 +64,10 @@ var arrows = map[string][]string{
 
 	"tools/house": {}, // draws the house from outside
 
-	"internal/demo":    {"internal/core/...", "internal/files/..."},
-	"internal/ui/text": {"internal/core/show"},
-	"internal/ui/cli":  {"internal/core/...", "internal/files/safe", "internal/files/sshsig", "internal/store/...", "internal/flow/...", "internal/demo", "internal/ui/text"},
+	"internal/demo":      {"internal/core/...", "internal/files/..."},
+	"internal/ui/text":   {"internal/core/show"},
+	"internal/ui/report": {"internal/core/...", "internal/files/sheet", "internal/store/docket", "internal/flow/decide", "internal/ui/text"},
+	"internal/ui/cli":    {"internal/core/...", "internal/files/safe", "internal/files/sshsig", "internal/store/...", "internal/flow/...", "internal/demo", "internal/ui/text", "internal/ui/report"},
 }
 
 var (

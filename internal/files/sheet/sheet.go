@@ -14,6 +14,7 @@ package sheet
 import (
 	"encoding/json"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode"
@@ -123,6 +124,25 @@ func encoded(address string) string {
 	}
 	return out.String() + address[last:]
 }
+
+// Address writes an address so that no part of it begins a formula.
+func Address(address string) string { return encoded(address) }
+
+// Shown writes a text that is only looked at: one that would begin a formula stands in quotes,
+// one that is very long ends with an ellipsis.
+func Shown(text string) string {
+	const most = 4000
+	if runes := []rune(text); len(runes) > most {
+		text = string(runes[:most]) + "…"
+	}
+	if calculates(text) && !number.MatchString(text) {
+		return quoted(text)
+	}
+	return text
+}
+
+// number is a negative number, which is no formula.
+var number = regexp.MustCompile(`^-[0-9]+(\.[0-9]+)?$`)
 
 // Cell writes a text, nil for null, as a cell from which Text reads it again.
 func Cell(text *string) string {

@@ -57,32 +57,24 @@ func Join(ctx context.Context, s *session.Session, name string, copies []string)
 	if _, open := docket.LastUnsettled(runs); open {
 		return out, session.Usage("It is not known yet how the last import of docket %d ended, so nothing is decided on top of it. Find it out with anagram import %d, then decide", d.Header.Number, d.Header.Number)
 	}
-	own, err := d.Log(ctx)
+	r, err := newReading(ctx, s, d)
 	if err != nil {
 		return out, err
 	}
-	findings := map[int64]docket.Finding{}
-	for f, err := range d.Findings(ctx, docket.Filter{}) {
-		if err != nil {
-			return out, err
-		}
-		f.Source, f.Target = "", ""
-		findings[f.ID] = f
-	}
 	known := map[docket.LogEntry]bool{}
-	for _, e := range own {
+	for _, e := range r.own {
 		known[e] = true
 	}
 	var fresh []docket.LogEntry
 	said, signed := make([][]docket.Comment, len(copies)), make([][]docket.Signature, len(copies))
 	for i, path := range copies {
-		read, comments, signatures, err := readCopy(ctx, d, path, findings)
+		read, err := r.file(ctx, path)
 		if err != nil {
 			return out, err
 		}
-		said[i], signed[i] = comments, signatures
+		said[i], signed[i] = read.comments, read.signatures
 		c := CopyRead{Path: path}
-		for _, e := range read {
+		for _, e := range read.entries {
 			if known[e] {
 				continue
 			}
@@ -99,9 +91,9 @@ func Join(ctx context.Context, s *session.Session, name string, copies []string)
 		out.Copies = append(out.Copies, c)
 	}
 	slices.SortStableFunc(fresh, func(a, b docket.LogEntry) int { return cmp.Compare(a.At, b.At) })
-	entries, clashes := settleDecisions(own, fresh, s.Who, docket.Stamp(s.Now()))
+	entries, clashes := settleDecisions(r.own, fresh, s.Who, docket.Stamp(s.Now()))
 	for _, c := range clashes {
-		c.Address = findings[c.finding].Address
+		c.Address = r.findings[c.finding].Address
 		out.Clashes = append(out.Clashes, c.Clash)
 	}
 	if err := d.Join(ctx, s.Who, docket.Stamp(s.Now()), entries); err != nil {

@@ -51,6 +51,7 @@ func (a *app) reviewCommand() *cobra.Command {
 	var r reviewing
 	var words whichFlags
 	var removals, print bool
+	var outFile string
 	cmd := &cobra.Command{
 		Use:   "review [DOCKET]",
 		Short: "Show what a docket found: groups of records, or each record field by field",
@@ -68,6 +69,9 @@ group is one line; --full shows every record with its fields and checks.`,
 				return err
 			}
 			defer d.Close()
+			if outFile != "" {
+				return a.writeReport(cmd.Context(), s, d, r.which, removals, outFile)
+			}
 			if removals {
 				return a.printRemovals(cmd.Context(), s, d, r.which)
 			}
@@ -84,6 +88,7 @@ group is one line; --full shows every record with its fields and checks.`,
 	flags.BoolVar(&r.full, "full", false, "show every record with its fields and checks")
 	flags.BoolVar(&r.all, "all", false, "list what is without differences and what was not compared as well")
 	flags.BoolVar(&removals, "removals", false, "list what only the target has, for a person to remove by hand")
+	flags.StringVar(&outFile, "out", "", "write a report into this new file instead: .xlsx, .csv, .html or .jsonl")
 	flags.BoolVar(&print, "print", false, "as text, on a terminal too")
 	return cmd
 }

@@ -1,0 +1,95 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"anagram/internal/core/match"
+	"anagram/internal/files/safe"
+	"anagram/internal/flow/decide"
+	"anagram/internal/flow/session"
+	"anagram/internal/store/docket"
+	"anagram/internal/ui/report"
+)
+
+// writeReport writes the findings that are meant into a new file, in the form of its name.
+func (a *app) writeReport(ctx context.Context, s *session.Session, d *docket.Docket, which decide.Which, removals bool, name string) error {
+	if removals {
+		which.Statuses = []match.Status{match.TargetOnly}
+	}
+	r := report.Review{Docket: d, Made: docket.Stamp(s.Now()), By: s.Who}
+	var err error
+	if r.Digest, err = d.Digest(ctx); err != nil {
+		return err
+	}
+	if r.Groups, err = d.Groups(ctx); err != nil {
+		return err
+	}
+	summary, err := docket.Summarize(ctx, d)
+	if err != nil {
+		return err
+	}
+	r.Tally = summary.Tally
+	n := 0
+	r.Each = func(ctx context.Context, give func(decide.Reviewed) error) error {
+		return decide.Review(ctx, s, d, which, func(f decide.Reviewed) error {
+			n++
+			return give(f)
+		})
+	}
+	var fill func(io.Writer) error
+	switch strings.ToLower(filepath.Ext(name)) {
+	case ".xlsx":
+		scratch, err := a.scratch(s)
+		if err != nil {
+			return err
+		}
+		fill = func(out io.Writer) error { return report.XLSX(ctx, out, r, scratch) }
+	case ".csv":
+		fill = func(out io.Writer) error { return report.CSV(ctx, out, r) }
+	case ".jsonl":
+		fill = func(out io.Writer) error {
+			encoder := json.NewEncoder(out)
+			encoder.SetEscapeHTML(false)
+			return r.Each(ctx, func(f decide.Reviewed) error {
+				return encoder.Encode(findingAsJSON(d.Header, r.Groups[f.Group-1], f))
+			})
+		}
+	default:
+		return &session.UsageError{Message: "--out writes .xlsx, .csv, .html or .jsonl, by the end of the file's name"}
+	}
+	path := a.path(name)
+	if err := safe.WriteNew(path, fill); err != nil {
+		if errors.Is(err, fs.ErrExist) {
+			return &session.UsageError{Message: name + " is there already; name a new file"}
+		}
+		return err
+	}
+	if a.json {
+		return a.printJSON(map[string]any{"docket": d.Header.Number, "file": path, "findings": n})
+	}
+	fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s of docket %d written into %s.", count(n, "finding"), d.Header.Number, name), ""))
+	if ext := strings.ToLower(filepath.Ext(name)); ext != ".jsonl" && !removals {
+		back := name
+		if ext == ".html" {
+			back = "ANSWERS.json"
+		}
+		a.next(fmt.Sprintf("anagram decide %d --from", d.Header.Number), arg(back))
+	}
+	return nil
+}
+
+// scratch gives a folder for what does not fit in memory.
+func (a *app) scratch(s *session.Session) (string, error) {
+	if len(s.Workspace.Environments) == 0 { // a docket alone
+		return os.TempDir(), nil
+	}
+	return s.Workspace.Scratch()
+}

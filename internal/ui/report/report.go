@@ -1,0 +1,25 @@
+// Package report writes a review to be handed round: a workbook, a table in CSV, a page.
+//
+// The contract: a report is written from a stream of findings, in memory that does not grow
+// with them but for the page's own; whatever a value holds stays text. What comes back is
+// read by flow/decide, which says what is in the cells.
+package report
+
+import (
+	"context"
+
+	"anagram/internal/flow/decide"
+	"anagram/internal/store/docket"
+)
+
+// Review is what is reported.
+type Review struct {
+	Docket *docket.Docket
+	Digest string
+	Tally  docket.Tally
+	Groups []docket.Group
+	Made   string // when the report is made, UTC, RFC 3339
+	By     string // who makes it
+	// Each gives the findings that are meant, by type in dependency order and status.
+	Each func(ctx context.Context, give func(decide.Reviewed) error) error
+}

@@ -1,0 +1,356 @@
+package report
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+	"github.com/xuri/excelize/v2"
+
+	"anagram/internal/core/answers"
+	"anagram/internal/core/match"
+	"anagram/internal/core/show"
+	"anagram/internal/files/sheet"
+	"anagram/internal/flow/decide"
+	"anagram/internal/ui/text"
+)
+
+// Widths of the columns of a workbook, in signs, in the order of decide's columns.
+var widths = []float64{32, 26, 24, 20, 30, 30, 22, 9, 60, 26, 12, 10, 30, 22}
+
+// wraps are the columns whose cells go on in another line.
+var wraps = []int{decide.ColTitle, decide.ColSource, decide.ColTarget, decide.ColAgreed, decide.ColChecks, decide.ColStands, decide.ColNote}
+
+const (
+	lineHeight = 15 // of a row of one line, in points
+	mostLines  = 20
+)
+
+// heightOf gives the height of a row: spreadsheets do not work it out for a file that they
+// open.
+func heightOf(row []string) float64 {
+	lines := 1
+	for _, i := range wraps {
+		lines = max(lines, 1+ansi.StringWidth(row[i])*10/9/int(widths[i]))
+	}
+	return float64(lineHeight * min(lines, mostLines))
+}
+
+// XLSX writes a review as a workbook: a summary, and a sheet for each record type with a row
+// for each record and each differing field. Only what is to be filled in can be changed.
+// Scratch is a folder for what does not fit in memory.
+func XLSX(ctx context.Context, out io.Writer, r Review, scratch string) error {
+	b := book{file: excelize.NewFile(excelize.Options{TmpDir: scratch}), names: map[string]bool{"summary": true}}
+	defer b.file.Close()
+	if err := b.styles(); err != nil {
+		return err
+	}
+	if err := b.file.SetSheetName("Sheet1", "Summary"); err != nil {
+		return err
+	}
+	t := decide.TableOf(r.Docket.Header, r.Digest)
+	var on *page
+	var sheets [][2]string
+	last := ""
+	err := r.Each(ctx, func(f decide.Reviewed) error {
+		if on == nil || f.Type != last || on.rows > mostRows {
+			if err := on.done(); err != nil {
+				return err
+			}
+			last = f.Type
+			name := b.sheetName(f.Type)
+			sheets = append(sheets, [2]string{f.Type, name})
+			var err error
+			if on, err = b.page(name, t.Header()); err != nil {
+				return err
+			}
+		}
+		for i, row := range t.Rows(f) {
+			if err := on.row(row, i == 0); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	if err := on.done(); err != nil {
+		return err
+	}
+	if err := b.summary(r, sheets); err != nil {
+		return err
+	}
+	_, err = b.file.WriteTo(out)
+	return err
+}
+
+// mostRows is after how many rows a type goes on in another sheet: spreadsheets have no more
+// than 1,048,576.
+const mostRows = 1_000_000
+
+type book struct {
+	file                                                                  *excelize.File
+	names                                                                 map[string]bool
+	head, plain, record, answer, title, label, note, narrow, narrowRecord int
+}
+
+func (b *book) styles() error {
+	style := func(into *int, s excelize.Style) error {
+		s.NumFmt = 49 // text
+		if s.Font == nil {
+			s.Font = &excelize.Font{}
+		}
+		s.Font.Family = "Calibri"
+		if s.Alignment == nil {
+			s.Alignment = &excelize.Alignment{Vertical: "top", WrapText: true}
+		}
+		var err error
+		*into, err = b.file.NewStyle(&s)
+		return err
+	}
+	fill := func(color string) excelize.Fill {
+		return excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{color}}
+	}
+	open := &excelize.Protection{Locked: false}
+	thin := []excelize.Border{{Type: "left", Color: "B9C7C2", Style: 1}, {Type: "right", Color: "B9C7C2", Style: 1}, {Type: "top", Color: "B9C7C2", Style: 1}, {Type: "bottom", Color: "B9C7C2", Style: 1}}
+	for _, of := range []struct {
+		into *int
+		s    excelize.Style
+	}{
+		{&b.head, excelize.Style{Font: &excelize.Font{Bold: true}, Fill: fill("DDE8E4")}},
+		{&b.plain, excelize.Style{}},
+		{&b.record, excelize.Style{Fill: fill("F3F6F5")}},
+		{&b.narrow, excelize.Style{Alignment: &excelize.Alignment{Vertical: "top"}}},
+		{&b.narrowRecord, excelize.Style{Font: &excelize.Font{Bold: true}, Fill: fill("F3F6F5"), Alignment: &excelize.Alignment{Vertical: "top"}}},
+		{&b.answer, excelize.Style{Fill: fill("FFF8DC"), Border: thin, Protection: open}},
+		{&b.title, excelize.Style{Font: &excelize.Font{Bold: true, Size: 14}, Alignment: &excelize.Alignment{Vertical: "top"}}},
+		{&b.label, excelize.Style{Font: &excelize.Font{Color: "4A5A55"}}},
+		{&b.note, excelize.Style{Alignment: &excelize.Alignment{Vertical: "top", WrapText: true}}},
+	} {
+		if err := style(of.into, of.s); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// sheetName makes the name of a sheet: at most 31 signs, and each once whatever its case.
+func (b *book) sheetName(typ string) string {
+	base := typ
+	if len(base) > 27 {
+		base = base[:27]
+	}
+	name := base
+	for n := 2; b.names[strings.ToLower(name)]; n++ {
+		name = fmt.Sprintf("%s-%d", base, n)
+	}
+	b.names[strings.ToLower(name)] = true
+	return name
+}
+
+// page is a sheet that is being written.
+type page struct {
+	book   *book
+	name   string
+	stream *excelize.StreamWriter
+	rows   int
+	width  int
+}
+
+func (b *book) page(name string, header []string) (*page, error) {
+	if _, err := b.file.NewSheet(name); err != nil {
+		return nil, err
+	}
+	if err := b.layout(name); err != nil {
+		return nil, err
+	}
+	stream, err := b.file.NewStreamWriter(name)
+	if err != nil {
+		return nil, err
+	}
+	for i, w := range widths {
+		if err := stream.SetColWidth(i+1, i+1, w); err != nil {
+			return nil, err
+		}
+	}
+	if err := stream.SetPanes(&excelize.Panes{Freeze: true, XSplit: 1, YSplit: 1, TopLeftCell: "B2", ActivePane: "bottomRight"}); err != nil {
+		return nil, err
+	}
+	p := &page{book: b, name: name, stream: stream, width: len(header)}
+	cells := make([]any, len(header))
+	for i, cell := range header {
+		cells[i] = excelize.Cell{StyleID: b.head, Value: cell}
+	}
+	p.rows = 1
+	return p, stream.SetRow("A1", cells)
+}
+
+// layout prints a sheet on pages that are as wide as it is.
+func (b *book) layout(name string) error {
+	landscape, fit, wide, tall := "landscape", true, 1, 0
+	if err := b.file.SetPageLayout(name, &excelize.PageLayoutOptions{Orientation: &landscape, FitToWidth: &wide, FitToHeight: &tall}); err != nil {
+		return err
+	}
+	return b.file.SetSheetProps(name, &excelize.SheetPropsOptions{FitToPage: &fit})
+}
+
+func (p *page) row(row []string, record bool) error {
+	p.rows++
+	cells := make([]any, len(row))
+	for i, cell := range row {
+		style := p.book.plain
+		switch {
+		case i == decide.ColDecision || i == decide.ColTake || i == decide.ColNote:
+			style = p.book.answer
+		case record && slices.Contains(wraps, i):
+			style = p.book.record
+		case record:
+			style = p.book.narrowRecord
+		case !slices.Contains(wraps, i):
+			style = p.book.narrow
+		}
+		value := excelize.Cell{StyleID: style}
+		if cell != "" {
+			value.Value = cell
+		}
+		cells[i] = value
+	}
+	at, err := excelize.CoordinatesToCellName(1, p.rows)
+	if err != nil {
+		return err
+	}
+	return p.stream.SetRow(at, cells, excelize.RowOpts{Height: heightOf(row)})
+}
+
+// done ends a sheet: what may be filled in, filters, and protection of the rest.
+func (p *page) done() error {
+	if p == nil {
+		return nil
+	}
+	// All of it is written by Flush, which therefore comes last.
+	f := p.book.file
+	column := func(n int) string {
+		name, _ := excelize.ColumnNumberToName(n + 1)
+		return name
+	}
+	for _, list := range []struct {
+		column int
+		words  []string
+	}{{decide.ColDecision, answers.Decisions()}, {decide.ColTake, []string{"source", "target"}}} {
+		v := excelize.NewDataValidation(true)
+		v.Sqref = fmt.Sprintf("%s2:%s%d", column(list.column), column(list.column), p.rows)
+		if err := v.SetDropList(list.words); err != nil {
+			return err
+		}
+		title, message := "Not known", "One of: "+strings.Join(list.words, ", ")
+		v.SetError(excelize.DataValidationErrorStyleStop, title, message)
+		if err := f.AddDataValidation(p.name, v); err != nil {
+			return err
+		}
+	}
+	if err := f.AutoFilter(p.name, fmt.Sprintf("A1:%s%d", column(p.width-1), p.rows), nil); err != nil {
+		return err
+	}
+	err := f.ProtectSheet(p.name, &excelize.SheetProtectionOptions{SelectLockedCells: true, SelectUnlockedCells: true, AutoFilter: true, FormatColumns: true, FormatRows: true, Sort: true})
+	if err != nil {
+		return err
+	}
+	return p.stream.Flush()
+}
+
+const howTo = "how to answer"
+
+// summary fills in the first sheet: what was compared with what, how many of what, and how
+// to answer.
+func (b *book) summary(r Review, sheets [][2]string) error {
+	const name = "Summary"
+	h := r.Docket.Header
+	n := 0
+	line := func(style int, cells ...string) error {
+		n++
+		for i, cell := range cells {
+			at, err := excelize.CoordinatesToCellName(i+1, n)
+			if err != nil {
+				return err
+			}
+			of := style
+			if style == 0 && i == 0 {
+				of = b.label
+			} else if style == 0 {
+				of = b.note
+			}
+			if err := b.file.SetCellStr(name, at, cell); err != nil {
+				return err
+			}
+			if err := b.file.SetCellStyle(name, at, at, of); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	target := fmt.Sprintf("%s, matched %s by %s", h.Target, text.When(h.MatchedAt), h.MatchedBy)
+	lines := [][]string{
+		{"from", sheet.Shown(show.Harmless(fmt.Sprintf("%s, parcel %s, exported %s by %s", h.Source, h.Parcel, text.When(h.ExportedAt), h.ExportedBy)))},
+		{"to", sheet.Shown(show.Harmless(target))},
+		{"made", sheet.Shown(show.Harmless(text.When(r.Made) + " by " + r.By))},
+		{decide.SummaryDigest, r.Digest},
+		{decide.SummaryBy, ""},
+		{},
+		{howTo, "Fill in the yellow cells: decision in the row of a record decides the record, in the row of a field the field. Where both sides changed something, take says whose value is right. Put your name above, save, and send the file back."},
+		{},
+	}
+	if err := line(b.title, fmt.Sprintf("Docket %d", h.Number)); err != nil {
+		return err
+	}
+	for _, cells := range lines {
+		if err := line(0, cells...); err != nil {
+			return err
+		}
+		if len(cells) == 2 && cells[0] == howTo {
+			if err := b.file.SetRowHeight(name, n, 48); err != nil {
+				return err
+			}
+		}
+		if len(cells) == 2 && cells[0] == decide.SummaryBy {
+			at := fmt.Sprintf("B%d", n)
+			if err := b.file.SetCellStyle(name, at, at, b.answer); err != nil {
+				return err
+			}
+		}
+	}
+	head := []string{"record type", "sheet"}
+	for _, status := range match.Statuses() {
+		head = append(head, string(status))
+	}
+	if err := line(b.head, head...); err != nil {
+		return err
+	}
+	for _, typ := range r.Docket.Types {
+		cells := []string{typ.Name, ""}
+		for _, s := range sheets {
+			if s[0] == typ.Name {
+				cells[1] = strings.TrimPrefix(cells[1]+", "+s[1], ", ")
+			}
+		}
+		for _, status := range match.Statuses() {
+			cells = append(cells, fmt.Sprint(typ.Counts[status]))
+		}
+		if err := line(b.plain, cells...); err != nil {
+			return err
+		}
+	}
+	for column, width := range map[string]float64{"A": 18, "B": 74, "C": 11, "D": 11, "E": 11, "F": 12, "G": 12, "H": 11} {
+		if err := b.file.SetColWidth(name, column, column, width); err != nil {
+			return err
+		}
+	}
+	if err := b.layout(name); err != nil {
+		return err
+	}
+	b.file.SetActiveSheet(0)
+	return b.file.ProtectSheet(name, &excelize.SheetProtectionOptions{SelectLockedCells: true, SelectUnlockedCells: true})
+}
