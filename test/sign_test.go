@@ -8,6 +8,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"github.com/xuri/excelize/v2"
 )
 
 // keyOf makes an SSH key for somebody and gives its public line.
@@ -113,4 +114,29 @@ func TestAGuardWithoutItsSigners(t *testing.T) {
 		assert.Contains(t, words(r.err), why, line)
 		assert.False(t, strings.Contains(r.err, "goroutine"))
 	}
+}
+
+// sshSign signs a file as OpenSSH does it.
+func (p *place) sshSign(who, name string) {
+	p.t.Helper()
+	out, err := exec.Command("ssh-keygen", "-Y", "sign", "-n", "anagram", "-f", p.path(who), p.path(name)).CombinedOutput()
+	require.NoError(p.t, err, "%s", out)
+}
+
+// digest gives that of docket 1.
+func (p *place) digest() string {
+	p.t.Helper()
+	p.must(0, "review", "--out", "digest.xlsx")
+	book, err := excelize.OpenFile(p.path("digest.xlsx"))
+	require.NoError(p.t, err)
+	defer book.Close()
+	rows, err := book.GetRows("Summary")
+	require.NoError(p.t, err)
+	for _, row := range rows {
+		if len(row) > 1 && row[0] == "digest" {
+			return row[1]
+		}
+	}
+	p.t.Fatal("the workbook does not say the digest")
+	return ""
 }

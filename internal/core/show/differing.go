@@ -62,6 +62,22 @@ func Differing(texts []*string, most int) []*string {
 	return out
 }
 
+// Common gives how many signs at the beginning and at the end are the same in all texts that
+// are there, without taking words and signs apart that belong together; none where fewer than
+// two are.
+func Common(texts []*string) (from, to int) {
+	var there [][]rune
+	for _, text := range texts {
+		if text != nil {
+			there = append(there, []rune(*text))
+		}
+	}
+	if len(there) < 2 {
+		return 0, 0
+	}
+	return common(there)
+}
+
 // common gives how many signs at the beginning and at the end are the same in all texts,
 // without taking words and signs apart that belong together.
 func common(texts [][]rune) (from, to int) {

@@ -44,6 +44,12 @@ func (a *app) writeReport(ctx context.Context, s *session.Session, d *docket.Doc
 			return give(f)
 		})
 	}
+	r.ByGroup = func(ctx context.Context, give func(decide.Reviewed) error) error {
+		return decide.ReviewGroups(ctx, s, d, which, func(f decide.Reviewed) error {
+			n++
+			return give(f)
+		})
+	}
 	var fill func(io.Writer) error
 	switch strings.ToLower(filepath.Ext(name)) {
 	case ".xlsx":
@@ -52,6 +58,11 @@ func (a *app) writeReport(ctx context.Context, s *session.Session, d *docket.Doc
 			return err
 		}
 		fill = func(out io.Writer) error { return report.XLSX(ctx, out, r, scratch) }
+	case ".html":
+		if r.Grouped, err = decide.Groups(ctx, s, d, which, "type"); err != nil {
+			return err
+		}
+		fill = func(out io.Writer) error { return report.HTML(ctx, out, r) }
 	case ".csv":
 		fill = func(out io.Writer) error { return report.CSV(ctx, out, r) }
 	case ".jsonl":

@@ -14,12 +14,15 @@ import (
 
 // Review is what is reported.
 type Review struct {
-	Docket *docket.Docket
-	Digest string
-	Tally  docket.Tally
-	Groups []docket.Group
-	Made   string // when the report is made, UTC, RFC 3339
-	By     string // who makes it
-	// Each gives the findings that are meant, by type in dependency order and status.
-	Each func(ctx context.Context, give func(decide.Reviewed) error) error
+	Docket  *docket.Docket
+	Digest  string
+	Tally   docket.Tally
+	Groups  []docket.Group
+	Grouped []decide.Grouped // those with findings that are meant, in the docket's order
+	Made    string           // when the report is made, UTC, RFC 3339
+	By      string           // who makes it
+	// Each gives the findings that are meant, by type in dependency order and status; ByGroup in
+	// the order of groups.
+	ByGroup func(ctx context.Context, give func(decide.Reviewed) error) error
+	Each    func(ctx context.Context, give func(decide.Reviewed) error) error
 }

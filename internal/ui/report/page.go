@@ -1,0 +1,287 @@
+package report
+
+import (
+	"bufio"
+	"context"
+	"crypto/sha256"
+	_ "embed"
+	"encoding/base64"
+	"fmt"
+	"html/template"
+	"io"
+	"slices"
+	"strings"
+
+	"anagram/internal/core/check"
+	"anagram/internal/core/match"
+	"anagram/internal/core/show"
+	"anagram/internal/flow/decide"
+	"anagram/internal/store/docket"
+	"anagram/internal/ui/text"
+)
+
+// The page is one file that needs nothing else: it opens from a mail, prints, and takes
+// answers. Nothing in it runs but the script that the program brings; the browser is told so
+// by the digests in its security policy, whatever a value holds.
+
+var (
+	//go:embed page.css
+	pageStyle string
+	//go:embed page.js
+	pageScript string
+	//go:embed page.html
+	pageText string
+
+	pageTemplate = template.Must(template.New("page").Parse(pageText))
+)
+
+func policySum(content string) string {
+	sum := sha256.Sum256([]byte(content))
+	return "'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) + "'"
+}
+
+// HTML writes a review as a page. Groups are those that have a finding that is meant, in the
+// order of the docket.
+func HTML(ctx context.Context, out io.Writer, r Review) error {
+	w := bufio.NewWriterSize(out, 1<<16)
+	run := func(name string, data any) error {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		return pageTemplate.ExecuteTemplate(w, name, data)
+	}
+	checks, err := r.Docket.Checks(ctx)
+	if err != nil {
+		return err
+	}
+	if err := run("top", topOf(r, checks[0])); err != nil {
+		return err
+	}
+	byNumber := map[int]decide.Grouped{}
+	for _, g := range r.Grouped {
+		byNumber[g.Number] = g
+	}
+	last := 0
+	var removals []removal
+	err = r.ByGroup(ctx, func(f decide.Reviewed) error {
+		if f.Group != last {
+			if last != 0 {
+				if err := run("groupend", nil); err != nil {
+					return err
+				}
+			}
+			last = f.Group
+			if err := run("group", groupOf(byNumber[f.Group])); err != nil {
+				return err
+			}
+		}
+		if f.Status == match.TargetOnly {
+			removals = append(removals, removal{show.Harmless(f.Address), show.Harmless(f.Title), decide.StandsText(f), f.ID})
+		}
+		return run("finding", findingOf(r, f))
+	})
+	if err != nil {
+		return err
+	}
+	if last != 0 {
+		if err := run("groupend", nil); err != nil {
+			return err
+		}
+	}
+	slices.SortFunc(removals, func(a, b removal) int { return int(b.id - a.id) }) // what refers comes before what is referred to
+	if err := run("removals", removals); err != nil {
+		return err
+	}
+	err = run("bottom", map[string]any{"Number": r.Docket.Header.Number, "Script": template.JS(pageScript), // #nosec G203 -- the program's own
+		"About": map[string]any{"docket": r.Docket.Header.Number, "digest": r.Digest}})
+	if err != nil {
+		return err
+	}
+	return w.Flush()
+}
+
+type removal struct {
+	Address, Title, Stands string
+	id                     int64
+}
+
+type bar struct {
+	Status  match.Status
+	From, N int
+}
+
+type typeCounts struct {
+	Name   string
+	Most   int
+	Bars   []bar
+	Counts []bar
+	Same   int
+}
+
+func topOf(r Review, checks []docket.Check) map[string]any {
+	h := r.Docket.Header
+	legend := slices.DeleteFunc(slices.Clone(match.Statuses()), func(s match.Status) bool { return s == match.Same })
+	most := 1
+	for _, t := range r.Docket.Types {
+		n := 0
+		for _, s := range legend {
+			n += t.Counts[s]
+		}
+		most = max(most, n)
+	}
+	var types []typeCounts
+	var names []string
+	for _, t := range r.Docket.Types {
+		c := typeCounts{Name: show.Harmless(t.Name), Most: most, Same: t.Counts[match.Same]}
+		at := 0
+		for _, s := range legend {
+			n := t.Counts[s]
+			c.Counts = append(c.Counts, bar{s, at, n})
+			if n > 0 {
+				c.Bars = append(c.Bars, bar{s, at, n})
+			}
+			at += n
+		}
+		types, names = append(types, c), append(names, t.Name)
+	}
+	var whole []check.Check
+	for _, c := range checks {
+		whole = append(whole, c.Check)
+	}
+	shown := 0
+	for _, g := range r.Grouped {
+		shown += g.Shown
+	}
+	t := r.Tally
+	return map[string]any{
+		"Policy": "default-src 'none'; base-uri 'none'; form-action 'none'; style-src " + policySum(pageStyle) + "; script-src " + policySum(pageScript),
+		"Style":  template.CSS(pageStyle), "Header": h, // #nosec G203 -- the program's own
+		"Source": show.Harmless(h.Source), "Target": show.Harmless(h.Target), "Parcel": show.Harmless(h.Parcel), "Exported": text.When(h.ExportedAt), "ExportedBy": show.Harmless(h.ExportedBy),
+		"Matched": text.When(h.MatchedAt), "MatchedBy": show.Harmless(h.MatchedBy), "Made": text.When(r.Made), "By": show.Harmless(r.By), "Digest": r.Digest,
+		"Shown":     fmt.Sprintf("it shows %s in %s", text.Count(shown, "finding"), text.Count(len(r.Grouped), "group")),
+		"Decisions": fmt.Sprintf("%d open, %d approved, %d declined, %d held, %d kept", t.Open, t.Approved, t.Declined, t.Held, t.Kept),
+		"Legend":    legend, "Types": types, "TypeNames": names, "Checks": harmless(whole),
+	}
+}
+
+func harmless(checks []check.Check) []check.Check {
+	out := make([]check.Check, len(checks))
+	for i, c := range checks {
+		out[i] = check.Check{Code: c.Code, Level: c.Level, Message: show.Harmless(c.Message), Mend: show.Harmless(c.Mend)}
+	}
+	return out
+}
+
+func groupOf(g decide.Grouped) map[string]any {
+	parts := make([]string, len(g.Counts))
+	for i, k := range g.Counts {
+		parts[i] = fmt.Sprintf("%d %s %s", k.N, k.Type, k.Status)
+	}
+	holds := strings.Join(parts, ", ")
+	switch g.Cause {
+	case "missing":
+		holds += "; all wait for it, and it is nowhere"
+	case "owner":
+		holds += "; parts of it"
+	}
+	return map[string]any{"Number": g.Number, "Address": show.Harmless(g.Address), "Title": show.Harmless(g.Title), "Holds": holds, "Several": g.Shown > 1}
+}
+
+// value is a value with the part in which it differs apart.
+type value struct {
+	Null                   bool
+	Before, Differs, After string
+}
+
+type pageField struct {
+	Key, Name              string
+	Source, Target, Agreed value
+	Moved                  string
+}
+
+type choice struct{ Value, Words string }
+
+func findingOf(r Review, f decide.Reviewed) map[string]any {
+	h := r.Docket.Header
+	reasons := make([]string, len(f.Reasons))
+	for i, reason := range f.Reasons {
+		reasons[i] = string(reason)
+	}
+	known := slices.ContainsFunc(f.Fields, func(of docket.Field) bool { return of.AgreedKnown })
+	hasSource, hasTarget := f.Status != match.TargetOnly, !f.Adds()
+	var fields []pageField
+	for _, of := range f.Fields {
+		one := pageField{Key: of.Field, Name: show.Harmless(of.Field), Moved: of.Moved}
+		texts := []*string{of.Source, of.Target}
+		if !hasSource || !hasTarget {
+			one.Source, one.Target = plainValue(of.Source), plainValue(of.Target)
+		} else {
+			from, to := show.Common(texts)
+			one.Source, one.Target = valueOf(of.Source, from, to), valueOf(of.Target, from, to)
+		}
+		one.Agreed = plainValue(of.Agreed)
+		if !of.AgreedKnown {
+			one.Agreed = value{Before: "not known"}
+		}
+		fields = append(fields, one)
+	}
+	source, target := show.Harmless(h.Source), show.Harmless(h.Target)
+	choices, alone := choicesOf(f, source, target)
+	var filled []string
+	if f.Adds() && !f.Hopeless() {
+		for _, of := range h.Fills[f.Type].New {
+			what := map[string]string{"time": "the time of the import", "person": "who imports"}[of.What]
+			if what == "" {
+				what = show.Readable(&of.Value)
+			}
+			filled = append(filled, show.Harmless(of.Field)+": "+what)
+		}
+	}
+	type words struct{ Who, When, Text string }
+	var said []words
+	for _, c := range f.Said {
+		said = append(said, words{show.Harmless(c.Who), text.When(c.At), show.Harmless(c.Text)})
+	}
+	return map[string]any{"ID": f.ID, "Address": f.Address, "ShownAddress": show.Harmless(f.Address), "Was": show.Harmless(f.Was), "Title": show.Harmless(f.Title), "Type": f.Type, "Status": f.Status,
+		"Reasons": strings.Join(reasons, ", "), "Stands": f.Stand(), "StandsText": decide.StandsText(f), "Fields": fields, "HasSource": hasSource, "HasTarget": hasTarget, "Known": known,
+		"Source": source, "Target": target, "Checks": harmless(f.Checks), "Choices": choices, "FieldChoices": alone, "Filled": strings.Join(filled, "; "), "Said": said}
+}
+
+// choicesOf gives what can be answered on a finding, and on one of several fields of it.
+func choicesOf(f decide.Reviewed, source, target string) (record, field []choice) {
+	safe := []choice{{"decline", "decline"}, {"hold", "hold"}}
+	switch {
+	case f.Status == match.TargetOnly || f.Hopeless():
+		return safe, nil
+	case f.Status == match.TargetEdit || f.Status == match.Conflict:
+		take := []choice{{"approve source", "take " + source}, {"approve target", "keep " + target}}
+		record = append(take, safe...)
+		field = record
+	default:
+		record = append([]choice{{"approve", "approve"}}, safe...)
+		field = record
+	}
+	if len(f.Fields) < 2 {
+		field = nil
+	}
+	return record, field
+}
+
+func plainValue(text *string) value {
+	if text == nil {
+		return value{Null: true}
+	}
+	return value{Before: show.Readable(text)}
+}
+
+// valueOf takes a text apart at what is the same at its beginning and its end.
+func valueOf(text *string, from, to int) value {
+	if text == nil {
+		return value{Null: true}
+	}
+	runes := []rune(*text)
+	if from == 0 && to == 0 {
+		return plainValue(text)
+	}
+	return value{Before: show.Harmless(string(runes[:from])), Differs: show.Harmless(string(runes[from : len(runes)-to])), After: show.Harmless(string(runes[len(runes)-to:]))}
+}
