@@ -66,8 +66,9 @@ var arrows = map[string][]string{
 
 	"internal/demo":      {"internal/core/...", "internal/files/..."},
 	"internal/ui/text":   {"internal/core/show"},
+	"internal/ui/tui":    {"internal/core/...", "internal/store/docket", "internal/flow/session", "internal/flow/decide", "internal/ui/text"},
 	"internal/ui/report": {"internal/core/...", "internal/files/sheet", "internal/store/docket", "internal/flow/decide", "internal/ui/text"},
-	"internal/ui/cli":    {"internal/core/...", "internal/files/safe", "internal/files/sshsig", "internal/store/...", "internal/flow/...", "internal/demo", "internal/ui/text", "internal/ui/report"},
+	"internal/ui/cli":    {"internal/core/...", "internal/files/safe", "internal/files/sshsig", "internal/store/...", "internal/flow/...", "internal/demo", "internal/ui/text", "internal/ui/report", "internal/ui/tui"},
 }
 
 var (

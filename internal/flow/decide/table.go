@@ -7,6 +7,7 @@ import (
 
 	"anagram/internal/core/answers"
 	"anagram/internal/core/check"
+	"anagram/internal/core/group"
 	"anagram/internal/core/match"
 	"anagram/internal/core/show"
 	"anagram/internal/files/sheet"
@@ -187,4 +188,16 @@ func (d Decided) Row(cells []string) (a answers.Answer, ok bool, err error) {
 		return a, false, fmt.Errorf("take is source or target, and goes with approve; it is %.60q", a.Take)
 	}
 	return a, true, nil
+}
+
+// CauseText says what holds a group together.
+func CauseText(g docket.Group, target string) string {
+	switch g.Cause {
+	case group.Awaiting:
+		return "is neither in " + target + " nor in this docket; all of these wait for it"
+	case group.OfOwner:
+		return "parts of it"
+	default:
+		return "with its parts and what waits for it"
+	}
 }

@@ -76,7 +76,7 @@ func (r Ready) lines(ctx context.Context, batch []*standing.Approval) (map[int64
 	for i, a := range batch {
 		ids[i] = a.ID
 	}
-	return r.Docket.Lines(ctx, ids)
+	return r.Docket.Sides(ctx, ids)
 }
 
 // source gives the record of the source that a finding has.

@@ -21,6 +21,7 @@ type Filter struct {
 	Statuses []match.Status
 	Patterns []record.Pattern
 	Group    int // number of a group, 0 for all
+	IDs      []int64
 	// ByGroup orders the findings by group, the head of each first.
 	ByGroup bool
 	// ByStatus orders the findings of a type by status, in the order of match.Statuses,
@@ -92,11 +93,11 @@ func (d *Docket) Decided(ctx context.Context) iter.Seq2[Finding, error] {
 }
 
 func (d *Docket) findings(ctx context.Context, filter Filter, yield func(Finding) bool) error {
-	byField, err := d.fieldDecisions(ctx)
+	byField, err := d.fieldDecisions(ctx, filter.IDs)
 	if err != nil {
 		return err
 	}
-	approvers, err := d.approvers(ctx)
+	approvers, err := d.approvers(ctx, filter.IDs)
 	if err != nil {
 		return err
 	}
@@ -130,12 +131,13 @@ func (d *Docket) findings(ctx context.Context, filter Filter, yield func(Finding
 
 // query is the statement for the findings that fit, patterns left aside.
 func (f Filter) query() (string, []any) {
+	only, of := onlyOf(f.IDs)
 	query := `SELECT f.id, f.type, f.key_order, f.key, f.address, f.was, f.title, f.status, f.reasons, ifnull(f.source, ''), ifnull(f.target, ''), f.fields,
 		ifnull(d.decision, 'open'), ifnull(d.who, ''), ifnull(d.at, ''), ifnull(d.note, ''), ifnull(d.carried, 0), ifnull(d.rule, 0), ifnull(d.last, 0), ifnull(s.last, 0), m.grp, m.owner
-		FROM findings f JOIN members m ON m.finding = f.id LEFT JOIN (SELECT finding, max(seq) AS last, decision, who, at, note, carried, rule FROM decisions WHERE field = '' GROUP BY finding) d ON d.finding = f.id
-		LEFT JOIN (SELECT finding, max(seq) AS last FROM decisions WHERE field = '' AND decision <> 'approved' GROUP BY finding) s ON s.finding = f.id`
+		FROM findings f JOIN members m ON m.finding = f.id LEFT JOIN (SELECT finding, max(seq) AS last, decision, who, at, note, carried, rule FROM decisions WHERE field = '' ` + only + ` GROUP BY finding) d ON d.finding = f.id
+		LEFT JOIN (SELECT finding, max(seq) AS last FROM decisions WHERE field = '' AND decision <> 'approved' ` + only + ` GROUP BY finding) s ON s.finding = f.id`
 	var where []string
-	var args []any
+	args := append(append([]any{}, of...), of...)
 	limit := func(column string, values []string) {
 		if len(values) == 0 {
 			return
@@ -151,6 +153,10 @@ func (f Filter) query() (string, []any) {
 		statuses = append(statuses, string(s))
 	}
 	limit("f.status", statuses)
+	if len(f.IDs) > 0 {
+		list, ids := idList(f.IDs)
+		where, args = append(where, "f.id IN "+list), append(args, ids...)
+	}
 	if f.Group != 0 {
 		where, args = append(where, "m.grp = ?"), append(args, f.Group)
 	}
@@ -225,8 +231,9 @@ type fieldDecision struct {
 	carried       int
 }
 
-func (d *Docket) approvers(ctx context.Context) (map[int64][]string, error) {
-	rows, err := d.db.QueryContext(ctx, "SELECT finding, who FROM (SELECT finding, who, decision, max(seq), min(seq) AS first FROM decisions WHERE field = '' AND NOT rule GROUP BY finding, who) WHERE decision = 'approved' ORDER BY first")
+func (d *Docket) approvers(ctx context.Context, ids []int64) (map[int64][]string, error) {
+	only, args := onlyOf(ids)
+	rows, err := d.db.QueryContext(ctx, "SELECT finding, who FROM (SELECT finding, who, decision, max(seq), min(seq) AS first FROM decisions WHERE field = '' AND NOT rule "+only+" GROUP BY finding, who) WHERE decision = 'approved' ORDER BY first", args...)
 	if err != nil {
 		return nil, err
 	}
@@ -243,8 +250,9 @@ func (d *Docket) approvers(ctx context.Context) (map[int64][]string, error) {
 	return out, rows.Err()
 }
 
-func (d *Docket) fieldDecisions(ctx context.Context) (map[int64]map[string]fieldDecision, error) {
-	rows, err := d.db.QueryContext(ctx, "SELECT finding, field, max(seq), decision, who, at, note, carried FROM decisions WHERE field <> '' GROUP BY finding, field")
+func (d *Docket) fieldDecisions(ctx context.Context, ids []int64) (map[int64]map[string]fieldDecision, error) {
+	only, args := onlyOf(ids)
+	rows, err := d.db.QueryContext(ctx, "SELECT finding, field, max(seq), decision, who, at, note, carried FROM decisions WHERE field <> '' "+only+" GROUP BY finding, field", args...)
 	if err != nil {
 		return nil, err
 	}
@@ -266,8 +274,10 @@ func (d *Docket) fieldDecisions(ctx context.Context) (map[int64]map[string]field
 }
 
 // Checks gives the checks on the whole docket under 0 and the others by finding.
-func (d *Docket) Checks(ctx context.Context) (map[int64][]Check, error) {
-	rows, err := d.db.QueryContext(ctx, "SELECT ifnull(finding, 0), code, level, message, mend, fields, writes, partial FROM checks ORDER BY rowid")
+func (d *Docket) Checks(ctx context.Context) (map[int64][]Check, error) { return d.checks(ctx, "") }
+
+func (d *Docket) checks(ctx context.Context, where string, args ...any) (map[int64][]Check, error) {
+	rows, err := d.db.QueryContext(ctx, "SELECT ifnull(finding, 0), code, level, message, mend, fields, writes, partial FROM checks "+where+" ORDER BY rowid", args...)
 	if err != nil {
 		return nil, d.wrap(err)
 	}
@@ -315,8 +325,8 @@ func (d *Docket) Needs(ctx context.Context, all bool) iter.Seq2[Need, error] {
 	}
 }
 
-// Lines reads the source and target lines of some findings.
-func (d *Docket) Lines(ctx context.Context, ids []int64) (map[int64]Finding, error) {
+// Sides reads the source and target lines of some findings.
+func (d *Docket) Sides(ctx context.Context, ids []int64) (map[int64]Finding, error) {
 	out := make(map[int64]Finding, len(ids))
 	if len(ids) == 0 {
 		return out, nil
@@ -340,4 +350,13 @@ func (d *Docket) Lines(ctx context.Context, ids []int64) (map[int64]Finding, err
 		out[f.ID] = f
 	}
 	return out, d.wrap(rows.Err())
+}
+
+// onlyOf limits decisions to those on some findings, where there are any.
+func onlyOf(ids []int64) (string, []any) {
+	if len(ids) == 0 {
+		return "", nil
+	}
+	list, args := idList(ids)
+	return "AND finding IN " + list, args
 }

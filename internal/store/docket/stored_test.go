@@ -61,11 +61,11 @@ func TestNeedsSayWhatTheyWaitFor(t *testing.T) {
 	}
 	require.Len(t, all, 1)
 	assert.Equal(t, []any{int64(2), "x", "u/C", `["C"]`}, []any{all[0].Holder, all[0].Field, all[0].Address, all[0].Key})
-	lines, err := d.Lines(ctx, []int64{1, 3, 99})
+	lines, err := d.Sides(ctx, []int64{1, 3, 99})
 	require.NoError(t, err)
 	assert.Len(t, lines, 2)
 	assert.Equal(t, []string{"u/A", "u/C"}, []string{lines[1].Address, lines[3].Address})
-	none, err := d.Lines(ctx, nil)
+	none, err := d.Sides(ctx, nil)
 	require.NoError(t, err)
 	assert.Empty(t, none)
 	typ, ok := d.Type("u")

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -56,7 +55,8 @@ func (a *app) reviewCommand() *cobra.Command {
 		Use:   "review [DOCKET]",
 		Short: "Show what a docket found: groups of records, or each record field by field",
 		Long: `Shows what a docket found. Records that are decided together stand in one group: a record
-with its parts and with what waits for it. Where there is more than fits on a screen, each
+with its parts and with what waits for it. On a terminal this is the interactive review,
+unless --print or anything else says what to print; ? shows its keys. Printed, where there is more than fits on a screen, each
 group is one line; --full shows every record with its fields and checks.`,
 		Example: "  anagram review 7 --status conflict --full\n  anagram review --group assay/FCAL\n  anagram review --decision open --sort size\n  anagram review --removals",
 		RunE: a.run(func(cmd *cobra.Command, given []string) error {
@@ -77,6 +77,9 @@ group is one line; --full shows every record with its fields and checks.`,
 			}
 			if a.json {
 				return a.reviewJSON(cmd.Context(), s, d, r.which)
+			}
+			if a.interactive() && !print && !r.full && !r.all && !r.which.Any() && len(r.which.Patterns) == 0 && r.sort == "" {
+				return a.reviewOnTerminal(cmd.Context(), s, d)
 			}
 			return a.paged(cmd.Context(), func() error { return a.printReview(cmd.Context(), s, d, r) })
 		}),
@@ -145,10 +148,8 @@ func (a *app) reviewJSON(ctx context.Context, s *session.Session, d *docket.Dock
 	if err != nil {
 		return err
 	}
-	encoder := json.NewEncoder(a.Out)
-	encoder.SetEscapeHTML(false)
 	return decide.Review(ctx, s, d, which, func(r decide.Reviewed) error {
-		return encoder.Encode(findingAsJSON(d.Header, groups[r.Group-1], r))
+		return a.printJSON(findingAsJSON(d.Header, groups[r.Group-1], r))
 	})
 }
 

@@ -98,6 +98,10 @@ func (s Screen) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
+// Shown makes what is shown one line that moves nothing around it: nothing in it acts, and what
+// is written from right to left stays in its place.
+func Shown(line string) string { return isolated(show.Harmless(line)) }
+
 // isolated puts isolates around runs of words that are written from right to left, so that
 // the rest of the line stays where it is (Unicode Standard Annex 9).
 func isolated(line string) string {

@@ -1,0 +1,118 @@
+package docket
+
+import (
+	"context"
+	"encoding/json"
+	"strings"
+
+	"anagram/internal/core/match"
+)
+
+// Line is a finding as a list of many shows it: without its fields and sides.
+type Line struct {
+	ID      int64
+	Type    string
+	Address string
+	Title   string
+	Status  match.Status
+	Reasons []match.Reason
+	Group   int
+	Owner   int64 // as in Finding
+	Stand   Decision
+	Blocked bool // a check of the match blocks it
+}
+
+// Asks reports whether the finding asks for a decision.
+func (l Line) Asks() bool { return match.Asks(l.Status) }
+
+// Lines gives all findings as lines, by group, the head of each first. It is quick where many
+// are open.
+func (d *Docket) Lines(ctx context.Context) ([]Line, error) {
+	stands := map[int64]Decision{}
+	for f, err := range d.Decided(ctx) {
+		if err != nil {
+			return nil, err
+		}
+		stands[f.ID] = f.Stand()
+	}
+	rows, err := d.db.QueryContext(ctx, `SELECT f.id, f.type, f.address, f.title, f.status, f.reasons, m.grp, m.owner, EXISTS (SELECT 1 FROM checks c WHERE c.finding = f.id AND c.level = 'blocker' AND NOT c.partial)
+		FROM members m JOIN findings f ON f.id = m.finding JOIN groups g ON g.id = m.grp ORDER BY m.grp, f.id <> g.head, f.id`)
+	if err != nil {
+		return nil, d.wrap(err)
+	}
+	defer rows.Close()
+	var out []Line
+	for rows.Next() {
+		var l Line
+		var reasons string
+		if err := rows.Scan(&l.ID, &l.Type, &l.Address, &l.Title, &l.Status, &reasons, &l.Group, &l.Owner, &l.Blocked); err != nil {
+			return nil, d.wrap(err)
+		}
+		if reasons != "[]" {
+			if err := json.Unmarshal([]byte(reasons), &l.Reasons); err != nil {
+				return nil, d.wrap(err)
+			}
+		}
+		l.Stand = Undecided
+		if stand, ok := stands[l.ID]; ok {
+			l.Stand = stand
+		}
+		out = append(out, l)
+	}
+	return out, d.wrap(rows.Err())
+}
+
+// Linked is another record that a finding refers to, or that waits for it.
+type Linked struct {
+	Field   string
+	Address string
+	Finding int64 // 0 where it is none of this docket
+}
+
+// Links gives what a finding's proposed values refer to, and which findings refer to it.
+func (d *Docket) Links(ctx context.Context, id int64) (to, from []Linked, err error) {
+	for query, into := range map[string]*[]Linked{
+		"SELECT field, address, needed FROM needs WHERE finding = ? ORDER BY rowid":                                                            &to,
+		"SELECT n.field, f.address, f.id FROM needs n JOIN findings f ON f.id = n.finding WHERE n.needed = ? ORDER BY f.id, n.rowid LIMIT 200": &from,
+	} {
+		rows, err := d.db.QueryContext(ctx, query, id)
+		if err != nil {
+			return nil, nil, d.wrap(err)
+		}
+		for rows.Next() {
+			var l Linked
+			if err := rows.Scan(&l.Field, &l.Address, &l.Finding); err != nil {
+				_ = rows.Close()
+				return nil, nil, d.wrap(err)
+			}
+			*into = append(*into, l)
+		}
+		if err := rows.Close(); err != nil {
+			return nil, nil, d.wrap(err)
+		}
+	}
+	return to, from, nil
+}
+
+// ChecksOf gives the checks of one finding.
+func (d *Docket) ChecksOf(ctx context.Context, id int64) ([]Check, error) {
+	all, err := d.checks(ctx, "WHERE finding = ?", id)
+	return all[id], err
+}
+
+// idList is a list of ids for a statement; they are numbers.
+func idList(ids []int64) (string, []any) {
+	args := make([]any, len(ids))
+	for i, id := range ids {
+		args[i] = id
+	}
+	return "(?" + strings.Repeat(", ?", len(ids)-1) + ")", args
+}
+
+// Attachment tells of an attachment that the docket holds, by the head of its SHA-256: its
+// size and how it begins. Ok is false where the docket does not hold it, or several like it.
+func (d *Docket) Attachment(ctx context.Context, head string) (size int64, begin []byte, ok bool) {
+	n := 0
+	err := d.db.QueryRowContext(ctx, "SELECT count(*), ifnull(max(length(data)), 0), substr(max(data), 1, 512) FROM contents WHERE sha256 >= ? AND sha256 < ?", head, head+"g").Scan(&n, &size, &begin)
+	return size, begin, err == nil && n == 1
+}

@@ -1,0 +1,223 @@
+package tui
+
+import (
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"anagram/internal/core/check"
+	"anagram/internal/core/match"
+	"anagram/internal/core/show"
+	"anagram/internal/flow/decide"
+	"anagram/internal/store/docket"
+	"anagram/internal/ui/text"
+)
+
+// drawDetail shows the chosen finding: how it stands, its fields side by side, its checks, what
+// was said, and what it is tied to.
+func (m *model) drawDetail(l layout) []string {
+	if len(m.rows) == 0 {
+		return nil
+	}
+	if m.looked == nil {
+		_, group := m.current()
+		return m.drawGroup(group)
+	}
+	r := m.looked
+	w := l.detailWidth
+	out := []string{strong.Render(clean(r.Address)) + "  " + clean(r.Title)}
+	stand := styleOf(string(r.Status)).Render(string(r.Status))
+	if len(r.Reasons) > 0 {
+		words := make([]string, len(r.Reasons))
+		for i, reason := range r.Reasons {
+			words[i] = string(reason)
+		}
+		stand += " (" + strings.Join(words, ", ") + ")"
+	}
+	out = append(out, wrapped(stand+", "+clean(decide.StandsText(r.Reviewed)), w, "")...)
+	if r.Was != "" {
+		out = append(out, clean(r.Was)+" in "+clean(m.d.Header.Target))
+	}
+	fields, chosen := m.drawFields(w)
+	first := len(out)
+	out = append(out, fields...)
+	if filled := m.d.Header.Fills[r.Type].New; r.Adds() && len(filled) > 0 && !r.Hopeless() {
+		var parts []string
+		for _, f := range filled {
+			what := map[string]string{"time": "the time of the import", "person": "who imports"}[f.What]
+			if what == "" {
+				what = f.Value
+			}
+			parts = append(parts, f.Field+": "+what)
+		}
+		out = append(out, wrapped("the import gives it "+clean(strings.Join(parts, "; ")), w, "  ")...)
+	}
+	for _, c := range r.Checks {
+		style := warn
+		if c.Level == check.Blocker {
+			style = alarm
+		}
+		out = append(out, wrapped(style.Render(string(c.Level))+" "+string(c.Code)+": "+clean(c.Message+" "+c.Mend), w, "  ")...)
+	}
+	for _, c := range r.Said {
+		out = append(out, wrapped(clean(c.Who)+", "+text.When(c.At)+": "+clean(c.Text), w, "  ")...)
+	}
+	for _, links := range []struct {
+		what string
+		list []docket.Linked
+	}{{"refers to", r.to}, {"waited for by", r.from}} {
+		var names []string
+		for _, one := range links.list {
+			if one.Finding != 0 && !slices.Contains(names, clean(one.Address)) {
+				names = append(names, clean(one.Address))
+			}
+		}
+		if len(names) > 0 {
+			out = append(out, wrapped(faint.Render(links.what+" ")+text.Some(names, 8), w, "  ")...)
+		}
+	}
+	return m.scrolled(out, first+chosen, l.detailHeight)
+}
+
+// scrolled gives the part of the detail that is in sight; where it is scrolled, a last line
+// says how much more there is.
+func (m *model) scrolled(lines []string, chosen, height int) []string {
+	if len(lines) <= height {
+		m.detailTop = 0
+		return lines
+	}
+	m.detailTop = min(m.detailTop, len(lines)-height+1)
+	if m.focus == inDetail && len(m.looked.Fields) > 0 { // the chosen field stays in sight
+		m.detailTop = max(0, min(m.detailTop, chosen), chosen-height+3)
+	}
+	rest := len(lines) - m.detailTop - height + 1
+	out := slices.Clone(lines[m.detailTop:min(m.detailTop+height-1, len(lines))])
+	if rest > 0 {
+		return append(out, faint.Render(fmt.Sprintf("%s below; Tab and the arrows go there", show.Count(rest, "line", ""))))
+	}
+	return append(out, lines[m.detailTop+height-1:]...)
+}
+
+// drawFields lays the fields out in columns; chosen is the line of the chosen one.
+func (m *model) drawFields(width int) (lines []string, chosen int) {
+	r := m.looked
+	if len(r.Fields) == 0 {
+		return nil, 0
+	}
+	known := slices.ContainsFunc(r.Fields, func(f docket.Field) bool { return f.AgreedKnown })
+	var heads []string
+	hasSource, hasTarget := r.Status != match.TargetOnly, !r.Adds()
+	if hasSource {
+		heads = append(heads, clean(m.d.Header.Source))
+	}
+	if hasTarget {
+		heads = append(heads, clean(m.d.Header.Target))
+	}
+	if known && hasSource && hasTarget {
+		heads = append(heads, "agreed")
+	}
+	const decision = 11
+	name := 5
+	for _, f := range r.Fields {
+		name = max(name, ansi.StringWidth(clean(f.Field)))
+	}
+	name = min(name, 24)
+	cell := max((width-name-decision-4)/len(heads)-2, 8)
+	column := func(cells []string) []string {
+		widths := []int{name}
+		for range heads {
+			widths = append(widths, cell)
+		}
+		return text.Columns("  ", append(widths, decision), cells, nil)
+	}
+	for _, line := range column(append(append([]string{"field"}, heads...), "")) {
+		lines = append(lines, faint.Render(line))
+	}
+	for i, f := range r.Fields {
+		texts := []*string{f.Source, f.Target}
+		if f.AgreedKnown {
+			texts = append(texts, f.Agreed)
+		}
+		texts = show.Differing(texts, 4*cell)
+		cells := []string{f.Field}
+		add := func(t *string) {
+			word := show.Readable(t)
+			if t != nil {
+				if about, ok := r.attachments[*t]; ok {
+					word += " " + about
+				}
+			}
+			cells = append(cells, word)
+		}
+		if hasSource {
+			add(texts[0])
+		}
+		if hasTarget {
+			add(texts[1])
+		}
+		if known && hasSource && hasTarget {
+			if f.AgreedKnown {
+				add(texts[2])
+			} else {
+				cells = append(cells, "not known")
+			}
+		}
+		stand := f.Decision
+		if f.Moved == string(match.MovedBoth) && stand == "" {
+			stand = "both moved"
+		}
+		for n, line := range column(append(cells, stand)) {
+			if i == m.fieldAt && m.focus == inDetail {
+				if n == 0 {
+					chosen = len(lines)
+					line = ">" + strings.TrimPrefix(line, " ")
+				}
+				line = strong.Render(line)
+			}
+			lines = append(lines, line)
+		}
+	}
+	return lines, chosen
+}
+
+func wrapped(words string, width int, indent string) []string {
+	lines := strings.Split(ansi.Wrap(words, max(width-len(indent), 10), " "), "\n")
+	for i := range lines {
+		if i > 0 {
+			lines[i] = indent + lines[i]
+		}
+	}
+	return lines
+}
+
+func styleOf(status string) lipgloss.Style {
+	switch status {
+	case "conflict":
+		return alarm
+	case "changed", "new":
+		return calm
+	}
+	return strong
+}
+
+// attachments says of shown attachments how large they are and what they seem to be.
+func (m *model) attachments(r decide.Reviewed) map[string]string {
+	out := map[string]string{}
+	for _, f := range r.Fields {
+		for _, t := range []*string{f.Source, f.Target, f.Agreed} {
+			if t == nil || !strings.HasPrefix(*t, "file sha256:") {
+				continue
+			}
+			head := strings.TrimSuffix(strings.TrimPrefix(*t, "file sha256:"), "…")
+			size, begin, ok := m.d.Attachment(m.ctx, head)
+			if ok {
+				out[*t] = "(" + text.Size(size) + ", " + strings.Split(http.DetectContentType(begin), ";")[0] + ")"
+			}
+		}
+	}
+	return out
+}

@@ -1,0 +1,260 @@
+//go:build unix
+
+package test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+	"github.com/charmbracelet/x/vt"
+	"github.com/creack/pty"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// screen is the interactive review on a terminal of its own.
+type screen struct {
+	t    *testing.T
+	cmd  *exec.Cmd
+	tty  *os.File
+	lock sync.Mutex
+	emu  *vt.Emulator
+	done chan struct{}
+	all  strings.Builder
+}
+
+// reviewed opens the interactive review on a terminal of a size.
+func (p *place) reviewed(columns, rows int, args ...string) *screen {
+	p.t.Helper()
+	cmd := p.command(append([]string{"review"}, args...)...)
+	cmd.Env = append(cmd.Env, "TERM=xterm-256color")
+	tty, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: uint16(rows), Cols: uint16(columns)})
+	require.NoError(p.t, err)
+	s := &screen{t: p.t, cmd: cmd, tty: tty, emu: vt.NewEmulator(columns, rows), done: make(chan struct{})}
+	p.t.Cleanup(func() { _ = cmd.Process.Kill(); _ = tty.Close() })
+	go func() { // what the terminal answers
+		answers := make([]byte, 256)
+		for {
+			n, err := s.emu.Read(answers)
+			if err != nil {
+				return
+			}
+			_, _ = tty.Write(answers[:n])
+		}
+	}()
+	go func() {
+		defer close(s.done)
+		part := make([]byte, 4096)
+		for {
+			n, err := tty.Read(part)
+			s.lock.Lock()
+			_, _ = s.emu.Write(part[:n])
+			s.all.Write(part[:n])
+			s.lock.Unlock()
+			if err != nil {
+				return
+			}
+		}
+	}()
+	return s
+}
+
+// text is what the screen shows.
+func (s *screen) text() string {
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	return s.emu.String()
+}
+
+// shows waits until the screen shows something.
+func (s *screen) shows(words ...string) string {
+	s.t.Helper()
+	var text string
+	for range 400 {
+		text = s.text()
+		missing := false
+		for _, w := range words {
+			missing = missing || !strings.Contains(text, w)
+		}
+		if !missing {
+			return text
+		}
+		time.Sleep(25 * time.Millisecond)
+	}
+	s.t.Fatalf("the screen does not show %q:\n%s", words, text)
+	return ""
+}
+
+var keyNames = map[string]string{"up": "\x1b[A", "down": "\x1b[B", "right": "\x1b[C", "left": "\x1b[D", "tab": "\t", "enter": "\r", "esc": "\x1b", "home": "\x1b[H", "end": "\x1b[F", "pgdown": "\x1b[6~"}
+
+// press presses keys one after the other.
+func (s *screen) press(keys ...string) {
+	s.t.Helper()
+	for _, key := range keys {
+		code, ok := keyNames[key]
+		if !ok {
+			code = key
+		}
+		_, err := s.tty.WriteString(code)
+		require.NoError(s.t, err)
+		time.Sleep(40 * time.Millisecond)
+	}
+}
+
+// leave leaves the review and waits for the program to end.
+func (s *screen) leave() {
+	s.t.Helper()
+	s.press("q")
+	select {
+	case <-s.done:
+	case <-time.After(10 * time.Second):
+		s.t.Fatalf("the review does not end:\n%s", s.text())
+	}
+	assert.NoError(s.t, s.cmd.Wait())
+}
+
+// The job on the screen: look, decide, take back, note, search, filter, jump, leave; at the
+// smallest size and at a large one. What is shown as decided is decided.
+func TestReviewOnATerminal(t *testing.T) {
+	t.Parallel()
+	for _, size := range [][2]int{{80, 24}, {200, 60}} {
+		t.Run(fmt.Sprintf("%dx%d", size[0], size[1]), func(t *testing.T) {
+			t.Parallel()
+			p := lab(t)
+			s := p.reviewed(size[0], size[1])
+			text := s.shows("Docket 1  source to target", "9 open of 12", "+ unit/mg  milligram", "6/6", "y approve")
+			for line := range strings.Lines(text) {
+				assert.LessOrEqual(t, ansi.StringWidth(strings.TrimRight(line, "\n")), size[0])
+			}
+			s.press("home", "right", "down")
+			s.shows("- unit/mg", "new", "milligram", "waited for by assay/NEW")
+			s.press("y")
+			s.shows("1 finding approved.", "8 open of 12")
+			assert.Equal(t, "approved", p.review()["unit/mg"].Decision, "durable before it is shown")
+			s.press("u")
+			s.shows("1 finding stands as before.", "9 open of 12")
+			assert.Equal(t, "open", p.review()["unit/mg"].Decision)
+
+			// A note for the next decision; a group at once.
+			s.press("m")
+			s.shows("note: _")
+			s.press("l", "o", "o", "k", "e", "d", " ", "a", "t", "enter")
+			s.shows("note for the next decision: looked at")
+			s.press("left", "y")
+			s.shows("6 findings approved.", "3 open of 12")
+			assert.Equal(t, "approved looked at", p.review()["rule/R2"].Decision+" "+p.review()["rule/R2"].Note)
+
+			// One field, reached with Tab.
+			s.press("n")
+			s.shows("Old one, renamed")
+			s.press("n")
+			s.shows("range/GLU/F")
+			s.press("tab", "x")
+			s.shows("field low declined.")
+			assert.Equal(t, "declined", p.review()["range/GLU/F"].Fields[0].Decision)
+			s.press("tab", "tab")
+
+			// Search, and what is found though it is folded.
+			s.press("/", "r", "u", "l", "e", "enter")
+			s.shows("shown: text rule", "rule/R1", "rule/R2")
+			s.press("c", "w", "h", "y", "?", "enter")
+			s.shows("Kept with rule/R1.", "mara,")
+			assert.Equal(t, "why?", p.review()["rule/R1"].Comments[0].Text)
+			s.press("j")
+			s.shows("assay/NEW", "refers to unit/mg")
+			s.press("b")
+			s.shows("refers to assay/NEW")
+
+			// Filters, and all that is shown.
+			s.press("esc", "s", "s")
+			s.shows("shown: status changed")
+			s.press("W")
+			s.shows("hold all 2 findings shown? y is yes")
+			s.press("n")
+			s.press("W", "y")
+			s.shows("2 findings held.")
+			s.press("esc", "d")
+			s.shows("shown: decision open")
+			s.press("?")
+			s.shows("Any key goes back.")
+			s.press("esc", "esc")
+			s.leave()
+			f := p.review()
+			assert.Equal(t, "held", f["range/GLU/M"].Decision)
+			assert.Equal(t, "open", f["assay/OLD2"].Decision)
+			p.must(0, "import")
+		})
+	}
+}
+
+// What was decided is kept though the program is killed, and the next one goes on from there.
+func TestAReviewThatIsKilledLosesNothing(t *testing.T) {
+	t.Parallel()
+	p := lab(t)
+	s := p.reviewed(100, 30)
+	s.shows("9 open of 12")
+	s.press("home", "y")
+	s.shows("3 open of 12")
+	s.press("n", "w")
+	s.shows("2 open of 12")
+	require.NoError(t, s.cmd.Process.Signal(syscall.SIGKILL))
+	<-s.done
+	f := p.review()
+	assert.Equal(t, "approved", f["unit/mg"].Decision)
+	assert.Equal(t, "approved", f["rule/R2"].Decision)
+	again := p.reviewed(100, 30)
+	again.shows("2 open of 12", "0/6")
+	again.leave()
+}
+
+// The screen follows the size of its terminal, shows conflicts with the side that is chosen,
+// and lines up whatever signs it shows.
+func TestTheScreenFollows(t *testing.T) {
+	t.Parallel()
+	const table = "CREATE TABLE items (code TEXT PRIMARY KEY, name TEXT, long TEXT, changed_at TEXT);"
+	p := newPlace(t, "types:\n  item: {at: items, key: [code], title: name, stamp: {at: changed_at}}\n",
+		table+"INSERT INTO items VALUES ('A','検査項目の名前','"+strings.Repeat("same words ", 40)+"one','2026-01-01'),('B','שלום עולם','x','2026-01-01'),('C','e\u0301tude 👩‍🔬 x','y','2026-01-01'),('D','"+strings.ReplaceAll(hostile, "'", "''")+"','z','2026-01-01');",
+		table+"INSERT INTO items VALUES ('A','検査','"+strings.Repeat("same words ", 40)+"other','2026-02-01');")
+	p.must(3, "match", "source", "--against", "target", "--name", "p")
+	s := p.reviewed(80, 24)
+	text := s.shows("Docket 1", "conflict", "item/A", ">>one<<", ">>other<<", "target-newer")
+	for _, line := range strings.Split(strings.TrimRight(text, "\n"), "\n") {
+		if strings.Contains(line, "item/") && strings.Contains(line, "│") {
+			assert.Regexp(t, "(open|to see) *$", line, "the right edge stays put")
+		}
+	}
+	for _, sign := range []string{"\u202e", "\u2028", "\u200b", "owned"} {
+		s.lock.Lock()
+		if sign != "owned" {
+			assert.NotContains(t, s.all.String(), sign)
+		} else {
+			assert.NotContains(t, s.all.String(), "\x1b]0;owned")
+		}
+		s.lock.Unlock()
+	}
+	s.press("y")
+	s.shows("1 finding passed over: press 1 or 2")
+	s.press("2")
+	s.shows("target keeps its values", "kept")
+	s.press("1")
+	s.shows("1 finding approved.")
+	require.NoError(t, pty.Setsize(s.tty, &pty.Winsize{Rows: 50, Cols: 160}))
+	s.lock.Lock()
+	s.emu.Resize(160, 50)
+	s.lock.Unlock()
+	s.shows("q leave", "item/A")
+	require.NoError(t, pty.Setsize(s.tty, &pty.Winsize{Rows: 10, Cols: 50}))
+	s.lock.Lock()
+	s.emu.Resize(50, 10)
+	s.lock.Unlock()
+	s.shows("The review needs at least 60 columns")
+	s.leave()
+	assert.Equal(t, "approved", p.review()["item/A"].Decision)
+}
