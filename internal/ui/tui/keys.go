@@ -155,7 +155,7 @@ func (m *model) commands() map[string]func() {
 		"1": func() { m.decide(source) }, "2": func() { m.decide(target) },
 		"Y": func() { m.decideShown(approve, "approve") }, "X": func() { m.decideShown(decline, "decline") }, "W": func() { m.decideShown(hold, "hold") },
 		"n": m.nextOpen, "u": m.takeBack, "m": m.note, "c": m.comment, "j": m.jump, "b": m.back,
-		"s": func() { m.status = cycle(m.status, statuses()); m.filtered() },
+		"s": func() { m.status = cycle(m.status, m.statuses()); m.filtered() },
 		"d": func() { m.standing = cycle(m.standing, standings()); m.filtered() },
 		"/": func() {
 			m.ask("search", m.search, func(text string) { m.search = strings.ToLower(strings.TrimSpace(text)); m.filtered() })

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"slices"
 	"strings"
 
 	"anagram/internal/core/match"
@@ -251,8 +252,15 @@ func cycle[T comparable](now T, values []T) T {
 	return none
 }
 
-func statuses() []match.Status {
-	return []match.Status{match.Conflict, match.Changed, match.New, match.TargetEdit, match.TargetOnly}
+// statuses are those that the docket has, in their order.
+func (m *model) statuses() []match.Status {
+	var out []match.Status
+	for _, s := range match.Statuses() {
+		if slices.ContainsFunc(m.d.Types, func(t docket.Type) bool { return s != match.Same && t.Counts[s] > 0 }) {
+			out = append(out, s)
+		}
+	}
+	return append(out, "")[:max(len(out), 1)]
 }
 
 func standings() []docket.Decision {
