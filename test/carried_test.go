@@ -87,7 +87,7 @@ func TestTimesThatHaveAZoneOnOneSide(t *testing.T) {
 			assert.Equal(t, "changed", back.Status)
 			assert.Equal(t, "source", back.Fields[0].Moved)
 			p.must(0, "approve", "*")
-			p.must(0, "import")
+			p.must(0, "import", "--to", "source")
 			assert.Empty(t, totals(p.json(0, "match", "target", "--against", "source", "--name", "back2")))
 			// A zone that changed since the match changes what would be written.
 			run(t, source, "DELETE FROM items WHERE code = 'N'")
@@ -154,7 +154,7 @@ func TestArraysTravelAsLists(t *testing.T) {
 				run(t, target, `UPDATE items SET tags = '["x y","z"]', sizes = '[]' WHERE code = 'A'`)
 				p.must(3, "match", "target", "--against", "source", "--name", "back")
 				p.must(0, "approve", "*", "--again")
-				p.must(0, "import")
+				p.must(0, "import", "--to", "source")
 				assert.Equal(t, []string{`A|{"x y",z}|{}`, "B|{}|{}"}, lines(t, source, "SELECT code, tags, sizes FROM items ORDER BY 1"))
 				run(t, target, `UPDATE items SET sizes = '{"no":"list"}' WHERE code = 'A'`)
 				p.must(3, "match", "target", "--against", "source", "--name", "odd")

@@ -108,6 +108,6 @@ func TestPairsCountBetweenParcelsToo(t *testing.T) {
 	assert.Equal(t, map[string]int{"changed": 4, "new": 1}, totals(p.json(3, "match", "s", "--against", "t")))
 	p.must(0, "export", "source", "--record", "item/NEW", "--where", "mark: code == 'm'", "--related", "parts", "--name", "some")
 	doc := p.json(3, "match", "some", "--against", "t")
-	assert.Equal(t, "item/OLD", p.review()["item/NEW"].Was)
+	assert.Equal(t, "item/OLD", p.review("2")["item/NEW"].Was)
 	assert.Equal(t, 3, totals(doc)["changed"], "the item, a part, and the mark that holds its key")
 }

@@ -60,7 +60,7 @@ order, for somebody who may write to the target when you may not.`,
 	}
 	cmd.Flags().BoolVar(&rehearse, "rehearse", false, "do everything in the target and take it back")
 	cmd.Flags().StringVar(&intoFiles, "into-files", "", "write files for somebody else to load into this new folder instead")
-	cmd.Flags().StringVar(&to, "to", "", "the target, said again; asked for where records were only brought the other way so far")
+	cmd.Flags().StringVar(&to, "to", "", "the target, said again; needed against the usual direction")
 	cmd.Flags().StringVar(&form, "form", "", "form of the load files: csv, jsonl or sql (default csv)")
 	return cmd
 }

@@ -55,9 +55,9 @@ func (a *app) reviewCommand() *cobra.Command {
 		Use:   "review [DOCKET]",
 		Short: "Show what a docket found: groups of records, or each record field by field",
 		Long: `Shows what a docket found. Records that are decided together stand in one group: a record
-with its parts and with what waits for it. On a terminal this is the interactive review,
-unless --print or anything else says what to print; ? shows its keys. Printed, where there is more than fits on a screen, each
-group is one line; --full shows every record with its fields and checks.`,
+with its parts and with what waits for it. On a terminal this is the interactive review;
+? shows its keys. With any option, or into a pipe, it is printed: each group is one line
+where there is more than fits on a screen; --full shows every record, field by field.`,
 		Example: "  anagram review 7 --status conflict --full\n  anagram review --group assay/FCAL\n  anagram review --decision open --sort size\n  anagram review --removals",
 		RunE: a.run(func(cmd *cobra.Command, given []string) error {
 			if err := arguments(cmd, given, 0, 1); err != nil {
