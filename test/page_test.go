@@ -190,6 +190,26 @@ func TestAnswersFromAPage(t *testing.T) {
 	assert.Equal(t, []string{"F 5", "M 2"}, p.rows("target", "SELECT sex, low FROM ranges WHERE assay = 8 ORDER BY 1"))
 }
 
+// Whatever comes back says which docket it is about, and is refused where that is another.
+func answersAboutAnotherDocket(t *testing.T) {
+	t.Parallel()
+	p := lab(t)
+	p.must(0, "review", "--out", "round.xlsx")
+	p.must(0, "review", "--out", "round.csv")
+	p.write("copy.docket", string(p.read("dockets/0001.docket")))
+	p.write("a.json", `{"anagram":"answers","version":1,"docket":2,"digest":"`+p.digest()+`","person":"jonas","answers":[{"address":"unit/mg","decision":"approve","at":"2026-11-25T08:00:00Z"}]}`)
+	p.as("jonas", 0, "approve", "copy.docket", "*")
+	p.answered("round.xlsx", "jonas", map[[2]string][3]string{{"unit/mg", ""}: {"approve", "", ""}})
+	p.must(3, "match", "p", "--against", "target")
+	for _, name := range []string{"round.xlsx", "round.csv", "copy.docket", "a.json"} {
+		r := p.run("decide", "2", "--from", name)
+		assert.Equal(t, 2, r.code, name)
+	}
+	for address, f := range p.review() {
+		assert.Equal(t, "open", f.Decision, address)
+	}
+}
+
 // A page is made for a screen, a phone and paper.
 func TestAPageFitsAPhoneAndPaper(t *testing.T) {
 	t.Parallel()

@@ -32,6 +32,9 @@ func TestTheAttacksOfTheSecurityPage(t *testing.T) {
 		"a server that takes a connection and says nothing, or sends what no such server sends": serversThatAreNone,
 		"a docket altered in any place, or with a view or a trigger":                            docketsThatRunSomething,
 		"a text that a script's client could take for a command or the end of a text":           scriptsInTheEnginesOwnClients,
+		"markup in a value, a name or a note that would run in a page":                          TestNothingBreaksOutOfAPage,
+		"answers, a table or a copy that are about another docket":                              answersAboutAnotherDocket,
+		"a signature that is forged, copied, of somebody else or of something else":             TestOnlySignedApprovalsCount,
 		"a text that a spreadsheet would calculate with":                                        textsThatCalculate,
 	}
 	page, err := os.ReadFile("../docs/security.md")

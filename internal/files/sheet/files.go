@@ -129,6 +129,26 @@ func (b *Book) Rows(name string, row func(number int, cells []string) error) err
 	return rows.Error()
 }
 
+// Texts gives each row of a sheet as it is stored, in memory that does not grow with the sheet:
+// for tables all of whose cells are texts. The error is a *RowError where it is about a row.
+func (b *Book) Texts(name string, row func(number int, cells []string) error) error {
+	rows, err := b.file.Rows(name)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for n := 1; rows.Next(); n++ {
+		cells, err := rows.Columns(excelize.Options{RawCellValue: true})
+		if err == nil && len(cells) > 0 {
+			err = row(n, cells)
+		}
+		if err != nil {
+			return &RowError{Row: n, Cause: err}
+		}
+	}
+	return rows.Error()
+}
+
 // Writer takes rows.
 type Writer interface {
 	Row(cells []string) error

@@ -178,7 +178,7 @@ func (r reading) workbook(path string) (brought, error) {
 		return out, session.Usage("%s has no sheet. Nothing was read in", path)
 	}
 	digest, person := "", r.s.Who
-	err = book.Rows(names[0], func(_ int, cells []string) error {
+	err = book.Texts(names[0], func(_ int, cells []string) error {
 		if len(cells) > 1 {
 			switch cells[0] {
 			case SummaryDigest:
@@ -203,7 +203,7 @@ func (r reading) workbook(path string) (brought, error) {
 	var wrong problems
 	for _, name := range names[1:] {
 		t := r.tableReading(person)
-		err := book.Rows(name, func(number int, cells []string) error {
+		err := book.Texts(name, func(number int, cells []string) error {
 			return t.row(&out, fmt.Sprintf("sheet %s, row %d", name, number), cells)
 		})
 		if err != nil {

@@ -1,6 +1,7 @@
 package docket
 
 import (
+	"bufio"
 	"context"
 	"crypto/sha256"
 	"database/sql"
@@ -51,36 +52,57 @@ var sealed = []struct{ table, order string }{
 }
 
 // summing adds values to a sum so that no two lists give the same.
-type summing struct{ hash.Hash }
+type summing struct {
+	hash hash.Hash
+	out  *bufio.Writer // hashing many small pieces one by one takes its time
+}
 
-func newSumming() summing { return summing{sha256.New()} }
+func newSumming() summing {
+	h := sha256.New()
+	return summing{h, bufio.NewWriterSize(h, 32<<10)}
+}
 
 func (s summing) add(values ...any) {
-	var head [9]byte
 	for _, v := range values {
-		kind, text := byte('t'), []byte(nil)
 		switch v := v.(type) {
 		case nil:
-			kind = 'n'
+			s.piece('n', "")
 		case int64:
-			kind, text = 'i', strconv.AppendInt(nil, v, 10)
+			var digits [20]byte
+			s.bytes('i', strconv.AppendInt(digits[:0], v, 10))
 		case float64:
-			kind, text = 'f', strconv.AppendFloat(nil, v, 'g', -1, 64)
+			s.bytes('f', strconv.AppendFloat(nil, v, 'g', -1, 64))
 		case []byte:
-			kind, text = 'b', v
+			s.bytes('b', v)
 		case string:
-			text = []byte(v)
+			s.piece('t', v)
 		default:
-			kind, text = 'x', fmt.Append(nil, v)
+			s.bytes('x', fmt.Append(nil, v))
 		}
-		head[0] = kind
-		binary.BigEndian.PutUint64(head[1:], uint64(len(text)))
-		_, _ = s.Write(head[:])
-		_, _ = s.Write(text)
 	}
 }
 
-func (s summing) text() string { return hex.EncodeToString(s.Sum(nil)) }
+func (s summing) head(kind byte, length int) {
+	var head [9]byte
+	head[0] = kind
+	binary.BigEndian.PutUint64(head[1:], uint64(length))
+	_, _ = s.out.Write(head[:])
+}
+
+func (s summing) piece(kind byte, text string) {
+	s.head(kind, len(text))
+	_, _ = s.out.WriteString(text)
+}
+
+func (s summing) bytes(kind byte, text []byte) {
+	s.head(kind, len(text))
+	_, _ = s.out.Write(text)
+}
+
+func (s summing) text() string {
+	_ = s.out.Flush()
+	return hex.EncodeToString(s.hash.Sum(nil))
+}
 
 // queryer runs queries, within a transaction or without.
 type queryer interface {

@@ -35,7 +35,11 @@ func (d *Docket) Lines(ctx context.Context) ([]Line, error) {
 		}
 		stands[f.ID] = f.Stand()
 	}
-	rows, err := d.db.QueryContext(ctx, `SELECT f.id, f.type, f.address, f.title, f.status, f.reasons, m.grp, m.owner, EXISTS (SELECT 1 FROM checks c WHERE c.finding = f.id AND c.level = 'blocker' AND NOT c.partial)
+	blocked, err := d.blocked(ctx)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := d.db.QueryContext(ctx, `SELECT f.id, f.type, f.address, f.title, f.status, f.reasons, m.grp, m.owner
 		FROM members m JOIN findings f ON f.id = m.finding JOIN groups g ON g.id = m.grp ORDER BY m.grp, f.id <> g.head, f.id`)
 	if err != nil {
 		return nil, d.wrap(err)
@@ -45,7 +49,7 @@ func (d *Docket) Lines(ctx context.Context) ([]Line, error) {
 	for rows.Next() {
 		var l Line
 		var reasons string
-		if err := rows.Scan(&l.ID, &l.Type, &l.Address, &l.Title, &l.Status, &reasons, &l.Group, &l.Owner, &l.Blocked); err != nil {
+		if err := rows.Scan(&l.ID, &l.Type, &l.Address, &l.Title, &l.Status, &reasons, &l.Group, &l.Owner); err != nil {
 			return nil, d.wrap(err)
 		}
 		if reasons != "[]" {
@@ -53,11 +57,29 @@ func (d *Docket) Lines(ctx context.Context) ([]Line, error) {
 				return nil, d.wrap(err)
 			}
 		}
-		l.Stand = Undecided
+		l.Stand, l.Blocked = Undecided, blocked[l.ID]
 		if stand, ok := stands[l.ID]; ok {
 			l.Stand = stand
 		}
 		out = append(out, l)
+	}
+	return out, d.wrap(rows.Err())
+}
+
+// blocked gives the findings that a check of the match blocks.
+func (d *Docket) blocked(ctx context.Context) (map[int64]bool, error) {
+	rows, err := d.db.QueryContext(ctx, "SELECT DISTINCT finding FROM checks WHERE finding IS NOT NULL AND level = 'blocker' AND NOT partial")
+	if err != nil {
+		return nil, d.wrap(err)
+	}
+	defer rows.Close()
+	out := map[int64]bool{}
+	for rows.Next() {
+		var id int64
+		if err := rows.Scan(&id); err != nil {
+			return nil, d.wrap(err)
+		}
+		out[id] = true
 	}
 	return out, d.wrap(rows.Err())
 }

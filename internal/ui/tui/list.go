@@ -87,7 +87,12 @@ func (m *model) fillGroup(from, to int) {
 		if !m.fits(l) {
 			continue
 		}
-		head.shown++
+		switch head.shown++; {
+		case head.shown == 1:
+			head.status = string(l.Status)
+		case head.status != string(l.Status):
+			head.status = "mixed"
+		}
 		if l.Asks() && l.Stand == docket.Undecided {
 			head.open++
 		}

@@ -99,7 +99,8 @@ type typeCount struct {
 type row struct {
 	group       int // number; with line < 0 the row is the group's
 	line        int
-	shown, open int // of a group
+	shown, open int    // of a group
+	status      string // of all of a group that is shown, "mixed" where they differ
 	inside      bool
 }
 

@@ -152,7 +152,7 @@ func (m *model) drawList(l layout) []string {
 				sign = "-"
 			}
 			stand := fmt.Sprintf("%d/%d", r.open, r.shown)
-			line = fit(" "+sign+" "+clean(g.Address)+"  "+clean(g.Title), l.listWidth-10) + fmt.Sprintf("%9s ", stand)
+			line = fit(" "+sign+" "+clean(g.Address)+"  "+clean(g.Title), l.listWidth-22) + fmt.Sprintf(" %-11s %8s ", r.status, stand)
 		} else {
 			f := m.lines[r.line]
 			indent := " "
