@@ -109,32 +109,34 @@ func (b *Builder) Add(f Finding) {
 
 // choose gives the tie that a finding's group follows from; ok is false where it has none.
 func choose(f Finding) (best Tie, ok bool) {
-	rank := func(t Tie) int {
-		switch {
-		case t.To == f.ID:
-			return 0
-		case t.Kind == Owner && t.To != 0 && f.OneSide && t.OneSide:
-			return 6
-		case t.Kind == Needs && t.To != 0 && !t.Alike:
-			return 5
-		case t.Kind == Needs && t.To != 0:
-			return 4
-		case t.Kind == Missing:
-			return 3
-		case t.Kind == Renamed:
-			return 2
-		case t.Kind == Owner:
-			return 1
-		}
-		return 0
-	}
 	for _, t := range f.Ties {
-		of, most := rank(t), rank(best)
+		of, most := f.rank(t), f.rank(best)
 		if of > 0 && (!ok || of > most || of == most && t.Kind == Needs && t.To > best.To) {
 			best, ok = t, true
 		}
 	}
 	return best, ok
+}
+
+// rank says how much a tie counts for the group of a finding; 0 is not at all.
+func (f Finding) rank(t Tie) int {
+	switch {
+	case t.To == f.ID:
+		return 0
+	case t.Kind == Owner && t.To != 0 && f.OneSide && t.OneSide:
+		return 6
+	case t.Kind == Needs && t.To != 0 && !t.Alike:
+		return 5
+	case t.Kind == Needs && t.To != 0:
+		return 4
+	case t.Kind == Missing:
+		return 3
+	case t.Kind == Renamed:
+		return 2
+	case t.Kind == Owner:
+		return 1
+	}
+	return 0
 }
 
 // Owner gives the finding of the record that one is a part of, 0 where that is none.

@@ -102,7 +102,6 @@ func mayApprove(approvers map[string][]string, c *catalog.Catalog, typ string) [
 // said is what one person said of one finding.
 type said struct {
 	record  docket.LogEntry
-	seq     int
 	stopped int // the last word on the record that was no approval
 	fields  map[string]saidOn
 }
@@ -120,65 +119,82 @@ func (s *said) approves(field string, proposed bool) bool {
 	return s.record.Decision == docket.Approved && proposed
 }
 
-// lacks gives for each approval what is missing of what is demanded.
-func (d Demand) lacks(ctx context.Context, of *docket.Docket, approved []*Approval) (map[int64]check.Check, error) {
-	if d.approvals == 0 {
-		return nil, nil
-	}
+// spoken is what people said of approved findings.
+type spoken struct {
+	by       map[personOn]*said
+	people   map[int64][]string // by finding, in the order in which they first spoke
+	unsigned map[int64][]string // whose approvals do not count as they are not signed
+	proofs   signatures
+}
+
+type personOn struct {
+	finding int64
+	who     string
+}
+
+// listen reads the log for what people said of approved findings. An approval that would have
+// to be signed and is not takes nothing back that was said before.
+func (d Demand) listen(ctx context.Context, of *docket.Docket, approved []*Approval) (spoken, error) {
+	out := spoken{by: map[personOn]*said{}, people: map[int64][]string{}, unsigned: map[int64][]string{}}
 	log, err := of.Log(ctx)
 	if err != nil {
-		return nil, err
+		return out, err
 	}
-	var proofs signatures
 	if d.signed {
-		if proofs, err = readSignatures(ctx, of, d.signers, d.now); err != nil {
-			return nil, err
+		if out.proofs, err = readSignatures(ctx, of, d.signers, d.now); err != nil {
+			return out, err
 		}
 	}
 	wanted := map[int64]*Approval{}
 	for _, a := range approved {
 		wanted[a.ID] = a
 	}
-	type key struct {
-		finding int64
-		who     string
-	}
-	by := map[key]*said{}
-	unsigned := map[int64][]string{} // whose approvals do not count, by finding
-	people := map[int64][]string{}
-	for seq, e := range log {
+	for i, e := range log {
 		a := wanted[e.Finding]
-		if a == nil || e.Rule {
-			continue
-		}
-		k := key{e.Finding, e.Who}
-		if d.signed && e.Decision == docket.Approved && !proofs.counts(a.Address, e) {
-			// It takes back nothing that was said before.
-			if !slices.Contains(unsigned[e.Finding], e.Who) {
-				unsigned[e.Finding] = append(unsigned[e.Finding], e.Who)
-			}
-			continue
-		}
-		if by[k] == nil {
-			by[k] = &said{fields: map[string]saidOn{}}
-			people[e.Finding] = append(people[e.Finding], e.Who)
-		}
 		switch {
-		case e.Field != "":
-			by[k].fields[e.Field] = saidOn{e.Decision, seq + 1}
-		default:
-			by[k].record, by[k].seq = e, seq+1
-			if e.Decision != docket.Approved {
-				by[k].stopped = seq + 1
+		case a == nil || e.Rule:
+		case d.signed && e.Decision == docket.Approved && !out.proofs.counts(a.Address, e):
+			if !slices.Contains(out.unsigned[e.Finding], e.Who) {
+				out.unsigned[e.Finding] = append(out.unsigned[e.Finding], e.Who)
 			}
+		default:
+			out.hear(e, i+1)
 		}
+	}
+	return out, nil
+}
+
+// hear takes one entry of a log.
+func (s spoken) hear(e docket.LogEntry, seq int) {
+	k := personOn{e.Finding, e.Who}
+	if s.by[k] == nil {
+		s.by[k] = &said{fields: map[string]saidOn{}}
+		s.people[e.Finding] = append(s.people[e.Finding], e.Who)
+	}
+	if e.Field != "" {
+		s.by[k].fields[e.Field] = saidOn{e.Decision, seq}
+		return
+	}
+	s.by[k].record = e
+	if e.Decision != docket.Approved {
+		s.by[k].stopped = seq
+	}
+}
+
+// lacks gives for each approval what is missing of what is demanded.
+func (d Demand) lacks(ctx context.Context, of *docket.Docket, approved []*Approval) (map[int64]check.Check, error) {
+	if d.approvals == 0 {
+		return nil, nil
+	}
+	heard, err := d.listen(ctx, of, approved)
+	if err != nil {
+		return nil, err
 	}
 	out := map[int64]check.Check{}
 	for _, a := range approved {
 		var count, apart []string
-		for _, who := range people[a.ID] {
-			s := by[key{a.ID, who}]
-			if !a.wantedBy(s) {
+		for _, who := range heard.people[a.ID] {
+			if !a.wantedBy(heard.by[personOn{a.ID, who}]) {
 				continue
 			}
 			if why := d.discounts(who, a.Type); why != "" {
@@ -187,9 +203,9 @@ func (d Demand) lacks(ctx context.Context, of *docket.Docket, approved []*Approv
 				count = append(count, who)
 			}
 		}
-		for _, who := range unsigned[a.ID] {
+		for _, who := range heard.unsigned[a.ID] {
 			if !slices.Contains(count, who) {
-				apart = append(apart, proofs.not(who))
+				apart = append(apart, heard.proofs.not(who))
 			}
 		}
 		if c, bad := check.Approvals(a.Address, d.target, d.approvals, count, apart); bad {

@@ -3,6 +3,7 @@ package docket
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"strings"
 
 	"anagram/internal/core/match"
@@ -109,7 +110,7 @@ func (d *Docket) Links(ctx context.Context, id int64) (to, from []Linked, err er
 			}
 			*into = append(*into, l)
 		}
-		if err := rows.Close(); err != nil {
+		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
 			return nil, nil, d.wrap(err)
 		}
 	}

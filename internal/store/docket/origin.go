@@ -49,13 +49,14 @@ func (d *Docket) People(ctx context.Context) ([]Acted, error) {
 			return nil, d.wrap(err)
 		}
 		name := link.Who
-		if link.ReadBy != "" {
+		switch {
+		case link.ReadBy != "":
 			name = link.ReadBy
-		} else if len(link.Verdicts) > 0 {
+		case len(link.Verdicts) > 0:
 			name = link.Verdicts[0].Who
-		} else if len(link.Comments) > 0 {
+		case len(link.Comments) > 0:
 			name = link.Comments[0].Who
-		} else if len(link.Signatures) > 0 {
+		case len(link.Signatures) > 0:
 			name = link.Signatures[0].Who
 		}
 		if link.Origin == nil {

@@ -233,26 +233,8 @@ func readEnvironment(doc *yamldoc.Document, name string, described environmentFo
 		return e, doc.Unknown([]string{"environments", name, "tls"}, "word for tls:", described.TLS, []string{"off"})
 	}
 	e.TLSOff = described.TLS == "off"
-	if described.Imports != "" && described.Imports != "refused" {
-		return e, doc.Unknown([]string{"environments", name, "imports"}, "word for imports:", described.Imports, []string{"refused"})
-	}
-	e.NoImports = described.Imports == "refused"
-	if described.Guard.Approvals < 0 || described.Guard.Approvals > mostApprovals {
-		return e, doc.Errorf([]string{"environments", name, "guard", "approvals"}, "environment %s: approvals: is a number from 0 to %d", name, mostApprovals)
-	}
-	switch {
-	case described.Guard.Signed && described.Guard.Signers == "":
-		return e, doc.Errorf([]string{"environments", name, "guard"}, "environment %s: signed: true needs signers:, the file that lists whose SSH keys are whose", name)
-	case !described.Guard.Signed && described.Guard.Signers != "":
-		return e, doc.Errorf([]string{"environments", name, "guard"}, "environment %s: signers: goes with signed: true", name)
-	}
-	e.Approvers = described.Approvers
-	for _, of := range doc.Names("environments", name, "approvers") {
-		for _, person := range e.Approvers[of] {
-			if strings.TrimSpace(person) == "" {
-				return e, doc.Errorf([]string{"environments", name, "approvers", of}, "environment %s: approvers: of %s holds an empty name", name, of)
-			}
-		}
+	if err := readGuard(doc, name, described, &e); err != nil {
+		return e, err
 	}
 	if described.Zone != "" {
 		var err error
@@ -261,6 +243,32 @@ func readEnvironment(doc *yamldoc.Document, name string, described environmentFo
 		}
 	}
 	return e, nil
+}
+
+// readGuard reads what an environment demands before it may be written to.
+func readGuard(doc *yamldoc.Document, name string, described environmentForm, e *Environment) error {
+	if described.Imports != "" && described.Imports != "refused" {
+		return doc.Unknown([]string{"environments", name, "imports"}, "word for imports:", described.Imports, []string{"refused"})
+	}
+	e.NoImports = described.Imports == "refused"
+	if described.Guard.Approvals < 0 || described.Guard.Approvals > mostApprovals {
+		return doc.Errorf([]string{"environments", name, "guard", "approvals"}, "environment %s: approvals: is a number from 0 to %d", name, mostApprovals)
+	}
+	switch {
+	case described.Guard.Signed && described.Guard.Signers == "":
+		return doc.Errorf([]string{"environments", name, "guard"}, "environment %s: signed: true needs signers:, the file that lists whose SSH keys are whose", name)
+	case !described.Guard.Signed && described.Guard.Signers != "":
+		return doc.Errorf([]string{"environments", name, "guard"}, "environment %s: signers: goes with signed: true", name)
+	}
+	e.Approvers = described.Approvers
+	for _, of := range doc.Names("environments", name, "approvers") {
+		for _, person := range e.Approvers[of] {
+			if strings.TrimSpace(person) == "" {
+				return doc.Errorf([]string{"environments", name, "approvers", of}, "environment %s: approvers: of %s holds an empty name", name, of)
+			}
+		}
+	}
+	return nil
 }
 
 // mostApprovals is how many approvals a guard can demand.

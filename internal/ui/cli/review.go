@@ -41,9 +41,9 @@ func (w *whichFlags) into(which *decide.Which) {
 
 // reviewing is how a review is asked for.
 type reviewing struct {
-	which          decide.Which
-	sort           string
-	full, all, out bool
+	which     decide.Which
+	sort      string
+	full, all bool
 }
 
 func (a *app) reviewCommand() *cobra.Command {

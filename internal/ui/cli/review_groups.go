@@ -58,8 +58,7 @@ func groupName(g decide.Grouped) string {
 // is said where it is another than that of all.
 func groupHolds(g decide.Grouped, status match.Status) string {
 	var parts []string
-	switch {
-	case g.Blocked > 0:
+	if g.Blocked > 0 {
 		parts = append(parts, fmt.Sprintf("%d held up", g.Blocked))
 	}
 	switch g.Cause {

@@ -255,7 +255,7 @@ func choicesOf(f decide.Reviewed, source, target string) (record, field []choice
 		return safe, nil
 	case f.Status == match.TargetEdit || f.Status == match.Conflict:
 		take := []choice{{"approve source", "take " + source}, {"approve target", "keep " + target}}
-		record = append(take, safe...)
+		record = slices.Concat(take, safe)
 		field = record
 	default:
 		record = append([]choice{{"approve", "approve"}}, safe...)

@@ -15,6 +15,7 @@ import (
 	"anagram/internal/core/show"
 	"anagram/internal/files/sheet"
 	"anagram/internal/flow/decide"
+	"anagram/internal/store/docket"
 	"anagram/internal/ui/text"
 )
 
@@ -262,86 +263,66 @@ func (p *page) done() error {
 	return p.stream.Flush()
 }
 
-const howTo = "how to answer"
+// sheetLines writes lines of a sheet one below the other.
+type sheetLines struct {
+	book *book
+	name string
+	n    int
+}
+
+// add writes a line; styles are those of its cells, the last of them for the rest.
+func (l *sheetLines) add(cells []string, styles ...int) error {
+	l.n++
+	for i, cell := range cells {
+		at, err := excelize.CoordinatesToCellName(i+1, l.n)
+		if err != nil {
+			return err
+		}
+		if err := l.book.file.SetCellStr(l.name, at, cell); err != nil {
+			return err
+		}
+		if err := l.book.file.SetCellStyle(l.name, at, at, styles[min(i, len(styles)-1)]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
 
 // summary fills in the first sheet: what was compared with what, how many of what, and how
 // to answer.
 func (b *book) summary(r Review, sheets [][2]string) error {
 	const name = "Summary"
 	h := r.Docket.Header
-	n := 0
-	line := func(style int, cells ...string) error {
-		n++
-		for i, cell := range cells {
-			at, err := excelize.CoordinatesToCellName(i+1, n)
-			if err != nil {
-				return err
-			}
-			of := style
-			if style == 0 && i == 0 {
-				of = b.label
-			} else if style == 0 {
-				of = b.note
-			}
-			if err := b.file.SetCellStr(name, at, cell); err != nil {
-				return err
-			}
-			if err := b.file.SetCellStyle(name, at, at, of); err != nil {
-				return err
-			}
+	l := &sheetLines{book: b, name: name}
+	said := func(words string) string { return sheet.Shown(show.Harmless(words)) }
+	lines := []struct {
+		cells  []string
+		answer int // style of the second cell
+	}{
+		{[]string{fmt.Sprintf("Docket %d", h.Number)}, b.title},
+		{[]string{"from", said(fmt.Sprintf("%s, parcel %s, exported %s by %s", h.Source, h.Parcel, text.When(h.ExportedAt), h.ExportedBy))}, b.note},
+		{[]string{"to", said(fmt.Sprintf("%s, matched %s by %s", h.Target, text.When(h.MatchedAt), h.MatchedBy))}, b.note},
+		{[]string{"made", said(text.When(r.Made) + " by " + r.By)}, b.note},
+		{[]string{decide.SummaryDigest, r.Digest}, b.note},
+		{[]string{decide.SummaryBy, ""}, b.answer},
+		{nil, b.note},
+		{[]string{"how to answer", "Fill in the yellow cells: decision in the row of a record decides the record, in the row of a field the field. Where both sides changed something, take says whose value is right. Put your name above, save, and send the file back."}, b.note},
+		{nil, b.note},
+	}
+	for i, line := range lines {
+		first := b.label
+		if i == 0 {
+			first = b.title
 		}
-		return nil
-	}
-	target := fmt.Sprintf("%s, matched %s by %s", h.Target, text.When(h.MatchedAt), h.MatchedBy)
-	lines := [][]string{
-		{"from", sheet.Shown(show.Harmless(fmt.Sprintf("%s, parcel %s, exported %s by %s", h.Source, h.Parcel, text.When(h.ExportedAt), h.ExportedBy)))},
-		{"to", sheet.Shown(show.Harmless(target))},
-		{"made", sheet.Shown(show.Harmless(text.When(r.Made) + " by " + r.By))},
-		{decide.SummaryDigest, r.Digest},
-		{decide.SummaryBy, ""},
-		{},
-		{howTo, "Fill in the yellow cells: decision in the row of a record decides the record, in the row of a field the field. Where both sides changed something, take says whose value is right. Put your name above, save, and send the file back."},
-		{},
-	}
-	if err := line(b.title, fmt.Sprintf("Docket %d", h.Number)); err != nil {
-		return err
-	}
-	for _, cells := range lines {
-		if err := line(0, cells...); err != nil {
+		if err := l.add(line.cells, first, line.answer); err != nil {
 			return err
 		}
-		if len(cells) == 2 && cells[0] == howTo {
-			if err := b.file.SetRowHeight(name, n, 48); err != nil {
-				return err
-			}
-		}
-		if len(cells) == 2 && cells[0] == decide.SummaryBy {
-			at := fmt.Sprintf("B%d", n)
-			if err := b.file.SetCellStyle(name, at, at, b.answer); err != nil {
-				return err
-			}
-		}
 	}
-	head := []string{"record type", "sheet"}
-	for _, status := range match.Statuses() {
-		head = append(head, string(status))
-	}
-	if err := line(b.head, head...); err != nil {
+	if err := b.file.SetRowHeight(name, len(lines)-1, 3*lineHeight+3); err != nil {
 		return err
 	}
-	for _, typ := range r.Docket.Types {
-		cells := []string{typ.Name, ""}
-		for _, s := range sheets {
-			if s[0] == typ.Name {
-				cells[1] = strings.TrimPrefix(cells[1]+", "+s[1], ", ")
-			}
-		}
-		for _, status := range match.Statuses() {
-			cells = append(cells, fmt.Sprint(typ.Counts[status]))
-		}
-		if err := line(b.plain, cells...); err != nil {
-			return err
-		}
+	if err := b.counts(l, r.Docket.Types, sheets); err != nil {
+		return err
 	}
 	for column, width := range map[string]float64{"A": 18, "B": 74, "C": 11, "D": 11, "E": 11, "F": 12, "G": 12, "H": 11} {
 		if err := b.file.SetColWidth(name, column, column, width); err != nil {
@@ -353,4 +334,30 @@ func (b *book) summary(r Review, sheets [][2]string) error {
 	}
 	b.file.SetActiveSheet(0)
 	return b.file.ProtectSheet(name, &excelize.SheetProtectionOptions{SelectLockedCells: true, SelectUnlockedCells: true})
+}
+
+// counts writes how much of what there is, and where.
+func (b *book) counts(l *sheetLines, types []docket.Type, sheets [][2]string) error {
+	head := []string{"record type", "sheet"}
+	for _, status := range match.Statuses() {
+		head = append(head, string(status))
+	}
+	if err := l.add(head, b.head); err != nil {
+		return err
+	}
+	for _, typ := range types {
+		cells := []string{typ.Name, ""}
+		for _, s := range sheets {
+			if s[0] == typ.Name {
+				cells[1] = strings.TrimPrefix(cells[1]+", "+s[1], ", ")
+			}
+		}
+		for _, status := range match.Statuses() {
+			cells = append(cells, fmt.Sprint(typ.Counts[status]))
+		}
+		if err := l.add(cells, b.plain); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -138,34 +138,7 @@ func (m *model) drawFields(width int) (lines []string, chosen int) {
 		lines = append(lines, faint.Render(line))
 	}
 	for i, f := range r.Fields {
-		texts := []*string{f.Source, f.Target}
-		if f.AgreedKnown {
-			texts = append(texts, f.Agreed)
-		}
-		texts = show.Differing(texts, 4*cell)
-		cells := []string{f.Field}
-		add := func(t *string) {
-			word := show.Readable(t)
-			if t != nil {
-				if about, ok := r.attachments[*t]; ok {
-					word += " " + about
-				}
-			}
-			cells = append(cells, word)
-		}
-		if hasSource {
-			add(texts[0])
-		}
-		if hasTarget {
-			add(texts[1])
-		}
-		if known && hasSource && hasTarget {
-			if f.AgreedKnown {
-				add(texts[2])
-			} else {
-				cells = append(cells, "not known")
-			}
-		}
+		cells := r.cells(f, len(heads), hasSource, hasTarget, 4*cell)
 		stand := f.Decision
 		if f.Moved == string(match.MovedBoth) && stand == "" {
 			stand = "both moved"
@@ -182,6 +155,39 @@ func (m *model) drawFields(width int) (lines []string, chosen int) {
 		}
 	}
 	return lines, chosen
+}
+
+// cells gives what the columns of a field hold: as many values as there are.
+func (r *looked) cells(f docket.Field, columns int, hasSource, hasTarget bool, room int) []string {
+	texts := []*string{f.Source, f.Target}
+	if f.AgreedKnown {
+		texts = append(texts, f.Agreed)
+	}
+	texts = show.Differing(texts, room)
+	out := []string{f.Field}
+	add := func(t *string) {
+		word := show.Readable(t)
+		if t != nil {
+			if about, ok := r.attachments[*t]; ok {
+				word += " " + about
+			}
+		}
+		out = append(out, word)
+	}
+	if hasSource {
+		add(texts[0])
+	}
+	if hasTarget {
+		add(texts[1])
+	}
+	switch {
+	case columns < 3:
+	case f.AgreedKnown:
+		add(texts[2])
+	default:
+		out = append(out, "not known")
+	}
+	return out
 }
 
 func wrapped(words string, width int, indent string) []string {
