@@ -1,6 +1,7 @@
 package test
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -54,6 +55,27 @@ func TestTheTargetDemandsApprovals(t *testing.T) {
 	p.must(5, "import")
 	assert.Equal(t, []string{"GLU", "GONE", "NEW"}, p.rows("target", "SELECT code FROM assays ORDER BY 1"))
 	assert.Equal(t, []string{"R1"}, p.rows("target", "SELECT code FROM rules"))
+}
+
+// A name is one person however it is written, and who edited a parcel is none of its approvers.
+func TestOnePersonIsNotTwo(t *testing.T) {
+	t.Parallel()
+	p := lab(t)
+	p.must(0, "export", "source", "--name", "edited", "--as-folder")
+	p.write("parcels/edited/records/range.jsonl", strings.Replace(string(p.read("parcels/edited/records/range.jsonl")), `"low":5`, `"low":55`, 1))
+	p.as("Ida", 0, "parcel", "reseal", "edited", "--note", "a slip")
+	p.write("anagram.yaml", guardedBy("guard: {approvals: 2, approver_differs_from_exporter: true}"))
+	p.must(3, "match", "edited", "--against", "target")
+	for _, who := range []string{"jonas", "Jonas", " JONAS ", "ida", "Mara"} {
+		p.as(who, 0, "approve", "range/GLU/F")
+	}
+	text := words(p.must(4, "import").out)
+	assert.Contains(t, text, "range/GLU/F is approved by jonas; target demands the approvals of 2 people.")
+	assert.Contains(t, text, "ida edited it and does not count.")
+	assert.Contains(t, text, "Mara exported and matched it and does not count.")
+	p.as("otto", 0, "approve", "range/GLU/F") // the mend
+	p.must(0, "import")
+	assert.Equal(t, []string{"55"}, p.rows("target", "SELECT low FROM ranges WHERE assay = 8 AND sex = 'F'"))
 }
 
 // Every field that is written is approved by as many people as are demanded.

@@ -189,3 +189,56 @@ func TestStandingRules(t *testing.T) {
 func guardedBy(lines ...string) string {
 	return "environments:\n  source: {connect: 'sqlite:source.db'}\n  target:\n    connect: sqlite:target.db\n    " + strings.Join(lines, "\n    ") + "\n"
 }
+
+// What only the target has is a list that can be worked through from top to bottom, ticked
+// off, and handed on.
+func TestTheRemovalList(t *testing.T) {
+	t.Parallel()
+	const tables = `CREATE TABLE groups (id INTEGER PRIMARY KEY, code TEXT NOT NULL UNIQUE, up INTEGER REFERENCES groups);
+CREATE TABLE items (id INTEGER PRIMARY KEY, grp INTEGER NOT NULL REFERENCES groups, code TEXT NOT NULL, UNIQUE (grp, code));
+`
+	p := newPlace(t, "types:\n  group: {at: groups, key: [code], id: id, refers: {up: group}}\n  item: {at: items, key: [grp, code], id: id, refers: {grp: group}, part_of: group}\n",
+		tables+"INSERT INTO groups VALUES (1,'KEPT',NULL);", tables+"INSERT INTO groups VALUES (1,'KEPT',NULL),(2,'B',NULL),(3,'A',2),(4,'C',3); INSERT INTO items VALUES (1,2,'x'),(2,4,'y');")
+	p.must(matched, "match", "source", "--against", "target", "--name", "p")
+	list := func(args ...string) string {
+		return p.must(0, append([]string{"review", "--removals"}, args...)...).out
+	}
+	text := list()
+	last := -1
+	for _, record := range []string{"item/C/y", "group/C ", "group/A ", "group/B "} {
+		at := strings.Index(text, "  "+record)
+		assert.Greater(t, at, last, "%s has its turn: %s", record, text)
+		last = at
+	}
+	assert.Less(t, strings.Index(text, "item/B/x"), strings.Index(text, "group/B "))
+	assert.Contains(t, words(text), "group/B not there group/A, item/B/x open")
+	assert.Contains(t, words(text), "Tick off what is dealt with, or stays, with: anagram decline 1 RECORD --note TEXT")
+	p.must(0, "decline", "1", "group/A", "--note", "still needed by the ward") // as the list says
+	assert.Contains(t, words(list()), "group/A not there group/C declined by mara")
+	assert.NotContains(t, list("--decision", "open"), "still needed")
+	p.must(0, "review", "--removals", "--out", "gone.csv")
+	assert.Contains(t, string(p.read("gone.csv")), "group/B")
+
+	// The next match shows what is gone, and keeps what was ticked off.
+	p.sql("target", "DELETE FROM items; DELETE FROM groups WHERE code = 'C'")
+	r := p.must(matched, "match", "p", "--against", "target")
+	assert.Contains(t, words(r.out), "1 finding declined or held as before")
+	assert.Contains(t, r.out, "3 records of the removal list of docket 1: no longer only in target.")
+	f := p.review()
+	assert.Len(t, f, 2)
+	assert.Equal(t, "declined still needed by the ward", f["group/A"].Decision+" "+f["group/A"].Note)
+}
+
+// Whoever has the docket alone is told what to type there.
+func TestTheNextStepWithADocketAlone(t *testing.T) {
+	t.Parallel()
+	p := lab(t)
+	alone := &place{t: t, dir: t.TempDir(), user: "ida"}
+	alone.write("my docket.docket", string(p.read("dockets/0001.docket")))
+	r := alone.must(0, "review", "my docket.docket", "--decision", "open")
+	assert.Contains(t, r.err, "Next: anagram approve 'my docket.docket' PATTERN, or decline, or hold")
+	r = alone.must(0, "approve", "my docket.docket", "*")
+	assert.Contains(t, words(r.out), "See: anagram review 'my docket.docket' --removals")
+	assert.Contains(t, alone.must(0, "review", "my docket.docket", "--removals").out, "assay/GONE") // the mend
+	assert.Contains(t, words(r.err), "Send my docket.docket back to whoever works with the docket; there it is read in with: anagram decide 1 --from FILE")
+}

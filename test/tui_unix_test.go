@@ -197,6 +197,29 @@ func TestReviewOnATerminal(t *testing.T) {
 	}
 }
 
+// Undo brings back what was said, by whom and when; and nothing is decided on top of an import of
+// which nobody knows how it ended.
+func TestUndoBringsBackWhatWasSaid(t *testing.T) {
+	t.Parallel()
+	p := lab(t)
+	p.as("jonas", 0, "hold", "assay/OLD2", "--note", "ask first")
+	p.as("ida", 0, "decline", "assay/OLD2", "--field", "name")
+	before := p.review()["assay/OLD2"]
+	s := p.reviewed(100, 30)
+	s.shows("8 open of 12")
+	s.press("/", "o", "l", "d", "2", "enter", "y")
+	s.shows("1 finding approved.")
+	s.press("u")
+	s.shows("1 finding stands as before.")
+	s.press("u")
+	s.shows("There is nothing to undo.")
+	s.press("esc")
+	s.leave()
+	after := p.review()["assay/OLD2"]
+	assert.Equal(t, before, after)
+	assert.Equal(t, "held jonas ask first", after.Decision+" "+after.DecidedBy+" "+after.Note)
+}
+
 // What was decided is kept though the program is killed, and the next one goes on from there.
 func TestAReviewThatIsKilledLosesNothing(t *testing.T) {
 	t.Parallel()

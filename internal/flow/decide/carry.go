@@ -32,7 +32,7 @@ func Carry(ctx context.Context, s *session.Session, header docket.Header) (int, 
 	verdicts := map[said][]docket.Verdict{}
 	var order []said
 	n := 0
-	for f, err := range d.Findings(ctx, docket.Filter{Statuses: []match.Status{match.Conflict, match.Changed, match.New, match.TargetEdit}}) {
+	for f, err := range d.Findings(ctx, docket.Filter{Statuses: []match.Status{match.Conflict, match.Changed, match.New, match.TargetEdit, match.TargetOnly}}) {
 		if err != nil {
 			return 0, err
 		}

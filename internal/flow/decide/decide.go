@@ -66,12 +66,8 @@ func Decide(ctx context.Context, s *session.Session, d *docket.Docket, r Request
 	if err := words("the note", r.Note); err != nil {
 		return result, err
 	}
-	runs, err := d.Runs(ctx)
-	if err != nil {
+	if err := settled(ctx, d); err != nil {
 		return result, err
-	}
-	if _, open := docket.LastUnsettled(runs); open {
-		return result, session.Usage("It is not known yet how the last import of docket %d ended, so nothing is decided on top of it. Find it out with anagram import %d, then decide", d.Header.Number, d.Header.Number)
 	}
 	before, err := choose(ctx, s, d, r.Which)
 	if err != nil {
@@ -97,6 +93,18 @@ func Decide(ctx context.Context, s *session.Session, d *docket.Docket, r Request
 		return slices.ContainsFunc(after.Blocked[id], func(now check.Check) bool { return now.Code == c.Code })
 	})
 	return result, nil
+}
+
+// settled refuses a docket of which nobody knows how its last import ended.
+func settled(ctx context.Context, d *docket.Docket) error {
+	runs, err := d.Runs(ctx)
+	if err != nil {
+		return err
+	}
+	if _, open := docket.LastUnsettled(runs); open {
+		return session.Usage("It is not known yet how the last import of docket %d ended, so nothing is decided on top of it. Find it out with anagram import %d, then decide", d.Header.Number, d.Header.Number)
+	}
+	return nil
 }
 
 // blockedOf lists what stands in the way of approved records, but for what is left out.

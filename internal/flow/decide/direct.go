@@ -3,7 +3,6 @@ package decide
 import (
 	"context"
 	"fmt"
-	"maps"
 	"slices"
 
 	"anagram/internal/core/check"
@@ -78,16 +77,17 @@ func waitsFor(ctx context.Context, d *docket.Docket, r Reviewed, to []docket.Lin
 
 // Before is what a finding stood like before a decision, so that it can be taken back.
 type Before struct {
-	id       int64
-	decision docket.Decision
-	note     string
-	fields   map[string]docket.Decision
+	id      int64
+	entries []docket.LogEntry
 }
 
 // Directly decides on some findings by their ids, durably. Refused counts those that cannot be
 // decided so; before is for Undo.
 func Directly(ctx context.Context, s *session.Session, d *docket.Docket, ids []int64, r Request) (decided []docket.Finding, refused int, before []Before, err error) {
 	if err := words("the note", r.Note); err != nil {
+		return nil, 0, nil, err
+	}
+	if err := settled(ctx, d); err != nil {
 		return nil, 0, nil, err
 	}
 	var verdicts []docket.Verdict
@@ -102,7 +102,7 @@ func Directly(ctx context.Context, s *session.Session, d *docket.Docket, ids []i
 				continue
 			}
 			verdicts = append(verdicts, fits...)
-			before = append(before, Before{f.ID, f.Decision, f.Note, f.ByField})
+			before = append(before, Before{f.ID, f.Entries()})
 		}
 	}
 	if err := d.Decide(ctx, s.Who, r.Note, s.Now(), verdicts); err != nil {
@@ -117,6 +117,9 @@ const mostAtOnce = 5000
 
 // Undo brings findings back to what they stood like: what was decided since stays in the log.
 func Undo(ctx context.Context, s *session.Session, d *docket.Docket, before []Before) ([]docket.Finding, error) {
+	if err := settled(ctx, d); err != nil {
+		return nil, err
+	}
 	now := map[int64]docket.Finding{}
 	current, err := again(ctx, d, before)
 	if err != nil {
@@ -126,20 +129,20 @@ func Undo(ctx context.Context, s *session.Session, d *docket.Docket, before []Be
 		now[f.ID] = f
 	}
 	var verdicts []docket.Verdict
+	var entries []docket.LogEntry
 	for _, b := range before {
 		f, ok := now[b.id]
 		if !ok {
 			return nil, fmt.Errorf("finding %d is gone", b.id)
 		}
 		verdicts = append(verdicts, takenBack(f, "")...)
-		if b.decision != docket.Undecided {
-			verdicts = append(verdicts, docket.Verdict{Finding: b.id, Decision: b.decision})
-		}
-		for _, field := range slices.Sorted(maps.Keys(b.fields)) {
-			verdicts = append(verdicts, docket.Verdict{Finding: b.id, Field: field, Decision: b.fields[field]})
-		}
+		entries = append(entries, b.entries...)
 	}
 	if err := d.Decide(ctx, s.Who, "", s.Now(), verdicts); err != nil {
+		return nil, err
+	}
+	// What was said before is said again as it was, by whom and when.
+	if err := d.Join(ctx, s.Who, docket.Stamp(s.Now()), entries); err != nil {
 		return nil, err
 	}
 	return again(ctx, d, before)

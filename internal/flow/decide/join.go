@@ -50,12 +50,8 @@ func Join(ctx context.Context, s *session.Session, name string, copies []string)
 	}
 	defer d.Close()
 	out := Joined{Docket: d.Header.Number}
-	runs, err := d.Runs(ctx)
-	if err != nil {
+	if err := settled(ctx, d); err != nil {
 		return out, err
-	}
-	if _, open := docket.LastUnsettled(runs); open {
-		return out, session.Usage("It is not known yet how the last import of docket %d ended, so nothing is decided on top of it. Find it out with anagram import %d, then decide", d.Header.Number, d.Header.Number)
 	}
 	r, err := newReading(ctx, s, d)
 	if err != nil {

@@ -27,6 +27,9 @@ type Result struct {
 	Docket   []check.Check // on the whole docket
 	Carried  int           // findings decided as in an earlier docket
 	ByRule   int           // findings decided by a rule of the workspace
+	// Gone is how many records of the removal list of docket Listed are no longer only in the
+	// target.
+	Gone, Listed int
 	// Forgotten is why it could not be remembered what both sides agree on, and Uncarried
 	// why decisions of earlier dockets were not filled in. The docket stands all the same.
 	Forgotten, Uncarried error
@@ -113,6 +116,9 @@ func once(ctx context.Context, s *session.Session, r Request) (result Result, ta
 	result.Carried, result.Uncarried = decide.Carry(ctx, s, header)
 	if result.Uncarried == nil && header.TargetParcel == "" {
 		result.ByRule, result.Uncarried = decide.ByRule(ctx, s, header.Number)
+	}
+	if result.Uncarried == nil {
+		result.Gone, result.Listed, result.Uncarried = decide.Gone(ctx, s, header)
 	}
 	return result, false, ctx.Err()
 }

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/text/unicode/norm"
+
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
 	"anagram/internal/core/yamldoc"
@@ -50,13 +52,14 @@ func Demanded(s *session.Session, of *docket.Docket) (Demand, error) {
 		}
 	}
 	if e.Guard.Differs {
-		for who, did := range map[string]string{h.ExportedBy: "exported", h.MatchedBy: "matched"} {
-			if who != "" {
-				d.apart[who] = did
-			}
+		for _, one := range h.Resealed {
+			d.apart[nameOf(one.By)] = "edited"
 		}
-		if h.ExportedBy == h.MatchedBy && h.ExportedBy != "" {
-			d.apart[h.ExportedBy] = "exported and matched"
+		d.apart[nameOf(h.MatchedBy)] = "matched"
+		if nameOf(h.ExportedBy) == nameOf(h.MatchedBy) {
+			d.apart[nameOf(h.ExportedBy)] = "exported and matched"
+		} else {
+			d.apart[nameOf(h.ExportedBy)] = "exported"
 		}
 	}
 	if len(e.Approvers) > 0 {
@@ -98,6 +101,9 @@ func mayApprove(approvers map[string][]string, c *catalog.Catalog, typ string) [
 	}
 	return approvers["*"]
 }
+
+// nameOf tells people apart: a name is the same however its letters are written.
+func nameOf(who string) string { return strings.ToLower(norm.NFC.String(strings.TrimSpace(who))) }
 
 // said is what one person said of one finding.
 type said struct {
@@ -166,7 +172,7 @@ func (d Demand) listen(ctx context.Context, of *docket.Docket, approved []*Appro
 
 // hear takes one entry of a log.
 func (s spoken) hear(e docket.LogEntry, seq int) {
-	k := personOn{e.Finding, e.Who}
+	k := personOn{e.Finding, nameOf(e.Who)}
 	if s.by[k] == nil {
 		s.by[k] = &said{fields: map[string]saidOn{}}
 		s.people[e.Finding] = append(s.people[e.Finding], e.Who)
@@ -194,7 +200,7 @@ func (d Demand) lacks(ctx context.Context, of *docket.Docket, approved []*Approv
 	for _, a := range approved {
 		var count, apart []string
 		for _, who := range heard.people[a.ID] {
-			if !a.wantedBy(heard.by[personOn{a.ID, who}]) {
+			if !a.wantedBy(heard.by[personOn{a.ID, nameOf(who)}]) {
 				continue
 			}
 			if why := d.discounts(who, a.Type); why != "" {
@@ -217,13 +223,13 @@ func (d Demand) lacks(ctx context.Context, of *docket.Docket, approved []*Approv
 
 // discounts says why a person's approval does not count; "" where it does.
 func (d Demand) discounts(who, typ string) string {
-	if did, ok := d.apart[who]; ok {
+	if did, ok := d.apart[nameOf(who)]; ok {
 		return fmt.Sprintf("%s %s it and does not count.", who, did)
 	}
 	if d.may == nil {
 		return ""
 	}
-	if people, limited := d.may(typ); limited && !slices.Contains(people, who) {
+	if people, limited := d.may(typ); limited && !slices.ContainsFunc(people, func(p string) bool { return nameOf(p) == nameOf(who) }) {
 		if len(people) == 0 {
 			return fmt.Sprintf("%s may not approve %s; nobody may.", who, typ)
 		}

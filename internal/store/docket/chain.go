@@ -48,7 +48,7 @@ const (
 
 // sealed are the tables that the digest is about, with the order of their rows.
 var sealed = []struct{ table, order string }{
-	{"header", "name"}, {"types", "rank"}, {"findings", "id"}, {"needs", "rowid"}, {"checks", "rowid"}, {"claims", "rowid"}, {"groups", "id"}, {"members", "finding"},
+	{"header", "name"}, {"types", "rank"}, {"findings", "id"}, {"needs", "rowid"}, {"checks", "rowid"}, {"claims", "rowid"}, {"groups", "id"}, {"members", "finding"}, {"hangs", "finding, on_finding"},
 }
 
 // summing adds values to a sum so that no two lists give the same.

@@ -239,6 +239,20 @@ func (s Standing) OwnFields() []string {
 	return out
 }
 
+// Entries gives what in a log makes the finding stand as it does: what holds on the record, and
+// after it what holds on single fields beside it.
+func (f Finding) Entries() []LogEntry {
+	var out []LogEntry
+	if f.Decision != Undecided {
+		out = append(out, LogEntry{At: f.DecidedAt, Who: f.DecidedBy, Finding: f.ID, Decision: f.Decision, Note: f.Note, Carried: f.CarriedFrom, Rule: f.ByRule})
+	}
+	for _, field := range slices.Sorted(maps.Keys(f.ByField)) {
+		own := f.own[field]
+		out = append(out, LogEntry{At: own.at, Who: own.who, Finding: f.ID, Field: field, Decision: own.decision, Note: own.note, Carried: own.carried})
+	}
+	return out
+}
+
 // DecidedByOne reports whether a person decided on the record or on a field of it, so that it
 // counts.
 func (s Standing) DecidedByOne(who string) bool {

@@ -51,6 +51,12 @@ func (b *Builder) Group(ctx context.Context, needs bool) error {
 		}
 		query += " UNION ALL SELECT target, 0, 4, source, '', 1, 1 FROM renamed"
 	}
+	if b.ties {
+		if err := b.exec(ctx, `INSERT OR IGNORE INTO hangs SELECT t.finding, o.id FROM ties t JOIN findings o ON o.type = t.type AND o.key_order = t.key_order
+			JOIN findings f ON f.id = t.finding WHERE o.status = 'target-only' AND f.status = 'target-only' AND o.id <> f.id`); err != nil {
+			return err
+		}
+	}
 	rows, err := b.tx.QueryContext(ctx, query+" ORDER BY 1, 3")
 	if err != nil {
 		return err
@@ -146,4 +152,22 @@ func (d *Docket) checkGroups(ctx context.Context, q queryer) error {
 		return d.altered("its findings are not in the groups that it lists")
 	}
 	return nil
+}
+
+// Hangs gives for findings that only the target has which others of those refer to them.
+func (d *Docket) Hangs(ctx context.Context) (map[int64][]int64, error) {
+	rows, err := d.db.QueryContext(ctx, "SELECT on_finding, finding FROM hangs ORDER BY on_finding, finding")
+	if err != nil {
+		return nil, d.wrap(err)
+	}
+	defer rows.Close()
+	out := map[int64][]int64{}
+	for rows.Next() {
+		var on, from int64
+		if err := rows.Scan(&on, &from); err != nil {
+			return nil, d.wrap(err)
+		}
+		out[on] = append(out[on], from)
+	}
+	return out, d.wrap(rows.Err())
 }

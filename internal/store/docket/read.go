@@ -233,7 +233,7 @@ type fieldDecision struct {
 
 func (d *Docket) approvers(ctx context.Context, ids []int64) (map[int64][]string, error) {
 	only, args := onlyOf(ids)
-	rows, err := d.db.QueryContext(ctx, "SELECT finding, who FROM (SELECT finding, who, decision, max(seq), min(seq) AS first FROM decisions WHERE field = '' AND NOT rule "+only+" GROUP BY finding, who) WHERE decision = 'approved' ORDER BY first", args...)
+	rows, err := d.db.QueryContext(ctx, "SELECT d.finding, d.who FROM decisions d JOIN (SELECT max(seq) AS last, min(seq) AS first FROM decisions WHERE field = '' AND NOT rule "+only+" GROUP BY finding, who) g ON g.last = d.seq WHERE d.decision = 'approved' ORDER BY g.first", args...)
 	if err != nil {
 		return nil, err
 	}

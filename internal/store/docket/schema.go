@@ -61,6 +61,7 @@ CREATE TABLE groups (id INTEGER PRIMARY KEY, head INTEGER NOT NULL, cause TEXT N
 CREATE TABLE members (finding INTEGER PRIMARY KEY, grp INTEGER NOT NULL, owner INTEGER NOT NULL);
 CREATE INDEX members_group ON members (grp);
 CREATE INDEX members_owner ON members (owner);
+CREATE TABLE hangs (finding INTEGER NOT NULL, on_finding INTEGER NOT NULL, PRIMARY KEY (finding, on_finding)) WITHOUT ROWID;
 CREATE TABLE contents (sha256 TEXT PRIMARY KEY, data BLOB NOT NULL);
 CREATE TABLE decisions (
   seq INTEGER PRIMARY KEY, at TEXT NOT NULL, who TEXT NOT NULL,

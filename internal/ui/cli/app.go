@@ -46,8 +46,9 @@ type app struct {
 	noColor      bool
 	screen       int // columns and lines of the screen, where they were found out before
 	lines        int
-	ran          bool // a command was reached; errors before that are wrong usage
-	result       any  // of a command that ended without an error, for the exit code
+	alone        string // the docket file that is worked with, where there is no workspace
+	ran          bool   // a command was reached; errors before that are wrong usage
+	result       any    // of a command that ended without an error, for the exit code
 }
 
 // Run runs the program and gives its exit code.

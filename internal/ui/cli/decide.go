@@ -140,10 +140,10 @@ func (a *app) printDecided(r decide.Request, h docket.Header, result decide.Resu
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s declined or held before: left as decided. Name it with --field, or use --again, to decide anew.", count(n, "field")), "  "))
 	}
 	if n := result.PassedOver[match.TargetOnly]; n > 0 {
-		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s passed over: an import never removes what only %s has. See: anagram review %d --removals", count(n, "target-only finding"), h.Target, h.Number), "  "))
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s passed over: an import never removes what only %s has. See: anagram review %s --removals", count(n, "target-only finding"), h.Target, a.called(h)), "  "))
 	}
 	if n := result.PassedOver[match.Conflict]; n > 0 {
-		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s passed over: say whose values are right with --take source or --take target; a key that occurs twice, or is held outside, has to be mended first. See: anagram review %d --status conflict", count(n, "conflict"), h.Number), "  "))
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s passed over: say whose values are right with --take source or --take target; a key that occurs twice, or is held outside, has to be mended first. See: anagram review %s --status conflict", count(n, "conflict"), a.called(h)), "  "))
 	}
 	if n := result.PassedOver[match.TargetEdit]; n > 0 {
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s passed over: only the target changed them, so nothing is proposed. --take source takes the source's values all the same.", count(n, "target-edit finding")), "  "))
@@ -170,7 +170,7 @@ func (a *app) printInTheWay(h docket.Header, result decide.Result) {
 		for i, c := range causes(result.Newly) {
 			const most = 10
 			if i == most {
-				printf(a.Out, "  and more; see: anagram review %d --decision approved --full\n", h.Number)
+				printf(a.Out, "  and more; see: anagram review %s --decision approved --full\n", a.called(h))
 				break
 			}
 			more := ""
@@ -188,7 +188,7 @@ func (a *app) printInTheWay(h docket.Header, result decide.Result) {
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("No longer in the way: %s of %s.", some(codesOf(result.Freed), 5), some(addresses, 8)), "  "))
 	}
 	if more := len(result.Blocked) - len(result.Newly); more > 0 {
-		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s as before; see: anagram review %d --decision approved --full", show.Count(more, "approved record is held up", "approved records are held up"), h.Number), "  "))
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s as before; see: anagram review %s --decision approved --full", show.Count(more, "approved record is held up", "approved records are held up"), a.called(h)), "  "))
 	}
 }
 
@@ -233,6 +233,10 @@ func (a *app) nextStep(s docket.Summary) {
 	imported := len(s.Runs) > 0 && s.Runs[len(s.Runs)-1].Outcome == docket.Imported
 	rehearsed := len(s.Runs) > 0 && s.Runs[len(s.Runs)-1].Outcome == docket.Rehearsed
 	switch {
+	case a.alone != "" && s.Tally.Open > s.Tally.Stuck:
+		a.next("anagram approve", arg(a.alone), "PATTERN, or decline, or hold")
+	case a.alone != "":
+		a.note("Send %s back to whoever works with the docket; there it is read in with: anagram decide %d --from FILE", a.alone, n)
 	case imported && s.Tally.Open == s.Tally.Stuck:
 		a.next("anagram match", arg(s.Header.Parcel), "--against", arg(s.Header.Target))
 	case s.Tally.Open > s.Tally.Stuck:

@@ -4,12 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
+	"anagram/internal/core/show"
 	"anagram/internal/flow/decide"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
@@ -103,6 +105,7 @@ func (a *app) openDocket(ctx context.Context, given []string) (*session.Session,
 	var none *workspace.Error
 	if errors.As(err, &none) && len(given) > 0 && isDocket(given[0]) && !docketNumber.MatchString(given[0]) {
 		// A docket file is complete in itself: an approver may have nothing else.
+		a.alone = given[0]
 		s, err = &session.Session{Workspace: &workspace.Workspace{Dir: a.Dir}, Who: a.who(), Origin: a.origin(), Program: "anagram " + version(), Now: a.Now, Progress: a.progress()}, nil
 	}
 	if err != nil {
@@ -120,6 +123,14 @@ func (a *app) openDocket(ctx context.Context, given []string) (*session.Session,
 		a.note("The newest docket is %d.", d.Header.Number)
 	}
 	return s, d, err
+}
+
+// called is how a command names a docket: by its number, or without a workspace by its file.
+func (a *app) called(h docket.Header) string {
+	if a.alone != "" {
+		return show.Arg(a.alone)
+	}
+	return strconv.Itoa(h.Number)
 }
 
 type findingJSON struct {
@@ -203,7 +214,7 @@ func (a *app) printReview(ctx context.Context, s *session.Session, d *docket.Doc
 			err = a.printFull(ctx, s, d, r.which, groups)
 		} else if err == nil {
 			a.printGroups(groups, r.sort)
-			defer a.note("A group opens with: anagram review %d --group RECORD", d.Header.Number)
+			defer a.note("A group opens with: anagram review %s --group RECORD", a.called(d.Header))
 		}
 	}
 	if err != nil {

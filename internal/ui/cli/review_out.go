@@ -62,6 +62,9 @@ func (a *app) writeReport(ctx context.Context, s *session.Session, d *docket.Doc
 		if r.Grouped, err = decide.Groups(ctx, s, d, which, "type"); err != nil {
 			return err
 		}
+		if r.Removals, err = decide.Removals(ctx, s, d, which); err != nil {
+			return err
+		}
 		fill = func(out io.Writer) error { return report.HTML(ctx, out, r) }
 	case ".csv":
 		fill = func(out io.Writer) error { return report.CSV(ctx, out, r) }

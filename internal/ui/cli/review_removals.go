@@ -19,12 +19,7 @@ func (a *app) printRemovals(ctx context.Context, s *session.Session, d *docket.D
 	if a.json {
 		return a.reviewJSON(ctx, s, d, which)
 	}
-	var list []decide.Reviewed
-	err := decide.Review(ctx, s, d, which, func(r decide.Reviewed) error {
-		r.Source, r.Target = "", ""
-		list = append(list, r)
-		return nil
-	})
+	list, err := decide.Removals(ctx, s, d, which)
 	if err != nil {
 		return err
 	}
@@ -33,15 +28,15 @@ func (a *app) printRemovals(ctx context.Context, s *session.Session, d *docket.D
 		printf(a.Out, "Nothing is only in %s.\n", d.Header.Target)
 		return nil
 	}
-	fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("Only in %s. An import never removes a record; whoever wants one gone removes it by hand, parts before their owners.", d.Header.Target), ""))
+	fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("Only in %s. An import never removes a record; whoever wants one gone removes it by hand, in this order: what refers to others first. Tick off what is dealt with, or stays, with: anagram decline %s RECORD --note TEXT", d.Header.Target, a.called(d.Header)), ""))
 	fmt.Fprintln(a.Out)
-	t := text.Table{Columns: []string{"record", "title", "in " + d.Header.Source, "decision"}}
-	for _, r := range slices.Backward(list) { // referring records before those that they refer to
+	t := text.Table{Columns: []string{"record", "title", "in " + d.Header.Source, "after", "decision"}}
+	for _, r := range list {
 		there := "not there"
 		if slices.Contains(r.Reasons, match.RetiredInSource) {
 			there = "out of scope"
 		}
-		t.Add(r.Address, shorten(show.Harmless(r.Title), 40), there, standText(d.Header, r))
+		t.Add(r.Address, shorten(show.Harmless(r.Title), 40), there, some(r.By, 3), standText(d.Header, r.Reviewed))
 	}
 	a.printTable(t, "  ")
 	return nil

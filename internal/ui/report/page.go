@@ -62,7 +62,6 @@ func HTML(ctx context.Context, out io.Writer, r Review) error {
 		byNumber[g.Number] = g
 	}
 	last := 0
-	var removals []removal
 	err = r.ByGroup(ctx, func(f decide.Reviewed) error {
 		if f.Group != last {
 			if last != 0 {
@@ -75,9 +74,6 @@ func HTML(ctx context.Context, out io.Writer, r Review) error {
 				return err
 			}
 		}
-		if f.Status == match.TargetOnly {
-			removals = append(removals, removal{show.Harmless(f.Address), show.Harmless(f.Title), decide.StandsText(f), f.ID})
-		}
 		return run("finding", findingOf(r, f))
 	})
 	if err != nil {
@@ -88,7 +84,10 @@ func HTML(ctx context.Context, out io.Writer, r Review) error {
 			return err
 		}
 	}
-	slices.SortFunc(removals, func(a, b removal) int { return int(b.id - a.id) }) // what refers comes before what is referred to
+	var removals []removal
+	for _, f := range r.Removals {
+		removals = append(removals, removal{show.Harmless(f.Address), show.Harmless(f.Title), show.Harmless(text.Some(f.By, 5)), decide.StandsText(f.Reviewed)})
+	}
 	if err := run("removals", removals); err != nil {
 		return err
 	}
@@ -100,10 +99,7 @@ func HTML(ctx context.Context, out io.Writer, r Review) error {
 	return w.Flush()
 }
 
-type removal struct {
-	Address, Title, Stands string
-	id                     int64
-}
+type removal struct{ Address, Title, After, Stands string }
 
 type bar struct {
 	Status  match.Status

@@ -21,6 +21,8 @@ type Review struct {
 	Grouped []decide.Grouped // those with findings that are meant, in the docket's order
 	Made    string           // when the report is made, UTC, RFC 3339
 	By      string           // who makes it
+	// Removals is what only the target has, in the order in which it can go.
+	Removals []decide.Removal
 	// Each gives the findings that are meant, by type in dependency order and status; ByGroup in
 	// the order of groups.
 	ByGroup func(ctx context.Context, give func(decide.Reviewed) error) error
