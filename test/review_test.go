@@ -242,3 +242,23 @@ func TestTheNextStepWithADocketAlone(t *testing.T) {
 	assert.Contains(t, alone.must(0, "review", "my docket.docket", "--removals").out, "assay/GONE") // the mend
 	assert.Contains(t, words(r.err), "Send my docket.docket back to whoever works with the docket; there it is read in with: anagram decide 1 --from FILE")
 }
+
+// What an earlier docket approved and nobody imported is shown, and approved again at once.
+func TestEarlierApprovalsAreOffered(t *testing.T) {
+	t.Parallel()
+	p := lab(t)
+	p.as("jonas", 0, "approve", "range/GLU/*", "unit/mg")
+	p.sql("source", "UPDATE ranges SET low = 66 WHERE assay = 1 AND sex = 'M'")
+	r := p.must(3, "match", "source", "--against", "target", "--name", "again")
+	assert.Contains(t, words(r.out), "2 findings approved in an earlier docket and as it was then. To approve again: anagram approve 2 --approved-before")
+	assert.Contains(t, words(p.must(0, "review", "--only", "unit/mg").out), "new, open; approved before by jonas in docket 1, as it still is")
+	assert.Equal(t, "open", p.review()["unit/mg"].Decision)
+	p.must(3, "import", "2") // it counts for nothing by itself
+	assert.Empty(t, p.rows("target", "SELECT code FROM units WHERE code = 'mg'"))
+	r = p.must(0, "approve", "2", "--approved-before") // as it was offered
+	assert.Contains(t, r.out, "2 findings of docket 2 approved (1 changed, 1 new).")
+	p.must(0, "import", "2")
+	assert.Equal(t, []string{"F 5", "M 2"}, p.rows("target", "SELECT sex, low FROM ranges WHERE assay = 8 ORDER BY 1"), "what changed since was not offered")
+	p.docket(2, "UPDATE earlier SET who = 'ida'")
+	p.refused("earlier approvals", "review", "2")
+}

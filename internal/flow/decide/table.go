@@ -114,6 +114,9 @@ func checksText(checks []check.Check) string {
 func StandsText(r Reviewed) string {
 	text := string(r.Stand())
 	if r.Stand() == docket.Undecided {
+		if r.Before.Docket != 0 {
+			text += fmt.Sprintf("; approved before by %s in docket %d, as it still is", show.Harmless(r.Before.Who), r.Before.Docket)
+		}
 		return text
 	}
 	switch {

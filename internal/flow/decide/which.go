@@ -22,12 +22,13 @@ type Which struct {
 	Decisions []docket.Decision // as they stand; open means those that ask for a decision
 	By        []string          // who decided
 	Checks    []string          // codes of checks, one of which they have
+	Before    bool              // an earlier docket approved them, on the values that both sides still have
 	Group     string            // address of a record: the group that it is in, or heads
 }
 
 // Any reports whether something limits it beside patterns.
 func (w Which) Any() bool {
-	return len(w.Statuses)+len(w.Types)+len(w.Decisions)+len(w.By)+len(w.Checks) > 0 || w.Group != ""
+	return len(w.Statuses)+len(w.Types)+len(w.Decisions)+len(w.By)+len(w.Checks) > 0 || w.Group != "" || w.Before
 }
 
 // Reviewed is a finding with its checks, static ones and those that follow from the
@@ -178,7 +179,7 @@ func groupOf(ctx context.Context, d *docket.Docket, address string) (int, error)
 // findingFilter reads patterns and names; a type or status that the docket does not
 // know is an error with the nearest word.
 func findingFilter(d *docket.Docket, w Which) (docket.Filter, error) {
-	filter := docket.Filter{Statuses: w.Statuses, Types: w.Types}
+	filter := docket.Filter{Statuses: w.Statuses, Types: w.Types, Before: w.Before}
 	var words []string
 	for _, s := range match.Statuses() {
 		words = append(words, string(s))

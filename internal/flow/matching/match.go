@@ -26,7 +26,9 @@ type Result struct {
 	Cautions int
 	Docket   []check.Check // on the whole docket
 	Carried  int           // findings decided as in an earlier docket
-	ByRule   int           // findings decided by a rule of the workspace
+	// ApprovedBefore are findings that an earlier docket approved and nobody imported.
+	ApprovedBefore int
+	ByRule         int // findings decided by a rule of the workspace
 	// Gone is how many records of the removal list of docket Listed are no longer only in the
 	// target.
 	Gone, Listed int
@@ -113,7 +115,7 @@ func once(ctx context.Context, s *session.Session, r Request) (result Result, ta
 	if c.remembers != nil {
 		result.Forgotten = c.remembers.Finish(ctx)
 	}
-	result.Carried, result.Uncarried = decide.Carry(ctx, s, header)
+	result.Carried, result.ApprovedBefore, result.Uncarried = decide.Carry(ctx, s, header)
 	if result.Uncarried == nil && header.TargetParcel == "" {
 		result.ByRule, result.Uncarried = decide.ByRule(ctx, s, header.Number)
 	}

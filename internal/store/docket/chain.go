@@ -44,6 +44,7 @@ const (
 	linkEnd     = "end"
 	linkComment = "comment"
 	linkSign    = "sign"
+	linkEarlier = "earlier"
 )
 
 // sealed are the tables that the digest is about, with the order of their rows.
@@ -285,6 +286,7 @@ type replay struct {
 	runs       []Run
 	comments   []Comment
 	signatures []Signature
+	earlier    []Earlier
 	outcomes   map[int64]string
 	images     map[int64]string
 }
@@ -368,6 +370,11 @@ func (r *replay) take(kind, content string) error {
 		err := read(&c)
 		r.signatures = append(r.signatures, c.Signatures...)
 		return err
+	case linkEarlier:
+		var c earlierApproved
+		err := read(&c)
+		r.earlier = append(r.earlier, c.Earlier...)
+		return err
 	case linkStart:
 		var c started
 		if err := read(&c); err != nil {
@@ -424,6 +431,9 @@ func (d *Docket) compare(ctx context.Context, q queryer, r replay) error {
 		return err
 	}
 	if err := d.compareSignatures(ctx, q, r.signatures); err != nil {
+		return err
+	}
+	if err := d.compareEarlier(ctx, q, r.earlier); err != nil {
 		return err
 	}
 	runs, err := d.runs(ctx, q)

@@ -193,8 +193,9 @@ type Finding struct {
 	Order   string
 	Source  string // record line, "" where the side does not have it
 	Target  string
-	Group   int   // number of the group that it is in, from 1
-	Owner   int64 // the finding of the record that it is a part of, 0 where that is none
+	Group   int     // number of the group that it is in, from 1
+	Owner   int64   // the finding of the record that it is a part of, 0 where that is none
+	Before  Earlier // an approval of an earlier docket; its docket is 0 where there is none
 	Standing
 }
 

@@ -22,6 +22,7 @@ type Filter struct {
 	Patterns []record.Pattern
 	Group    int // number of a group, 0 for all
 	IDs      []int64
+	Before   bool // only those that an earlier docket approved
 	// ByGroup orders the findings by group, the head of each first.
 	ByGroup bool
 	// ByStatus orders the findings of a type by status, in the order of match.Statuses,
@@ -133,8 +134,8 @@ func (d *Docket) findings(ctx context.Context, filter Filter, yield func(Finding
 func (f Filter) query() (string, []any) {
 	only, of := onlyOf(f.IDs)
 	query := `SELECT f.id, f.type, f.key_order, f.key, f.address, f.was, f.title, f.status, f.reasons, ifnull(f.source, ''), ifnull(f.target, ''), f.fields,
-		ifnull(d.decision, 'open'), ifnull(d.who, ''), ifnull(d.at, ''), ifnull(d.note, ''), ifnull(d.carried, 0), ifnull(d.rule, 0), ifnull(d.last, 0), ifnull(s.last, 0), m.grp, m.owner
-		FROM findings f JOIN members m ON m.finding = f.id LEFT JOIN (SELECT finding, max(seq) AS last, decision, who, at, note, carried, rule FROM decisions WHERE field = '' ` + only + ` GROUP BY finding) d ON d.finding = f.id
+		ifnull(d.decision, 'open'), ifnull(d.who, ''), ifnull(d.at, ''), ifnull(d.note, ''), ifnull(d.carried, 0), ifnull(d.rule, 0), ifnull(d.last, 0), ifnull(s.last, 0), m.grp, m.owner, ifnull(e.docket, 0), ifnull(e.who, '')
+		FROM findings f JOIN members m ON m.finding = f.id LEFT JOIN earlier e ON e.finding = f.id LEFT JOIN (SELECT finding, max(seq) AS last, decision, who, at, note, carried, rule FROM decisions WHERE field = '' ` + only + ` GROUP BY finding) d ON d.finding = f.id
 		LEFT JOIN (SELECT finding, max(seq) AS last FROM decisions WHERE field = '' AND decision <> 'approved' ` + only + ` GROUP BY finding) s ON s.finding = f.id`
 	var where []string
 	args := append(append([]any{}, of...), of...)
@@ -160,6 +161,9 @@ func (f Filter) query() (string, []any) {
 	if f.Group != 0 {
 		where, args = append(where, "m.grp = ?"), append(args, f.Group)
 	}
+	if f.Before {
+		where = append(where, "e.finding IS NOT NULL")
+	}
 	if f.decided {
 		where = append(where, "f.id IN (SELECT finding FROM decisions)")
 	}
@@ -184,7 +188,7 @@ func scanFinding(rows *sql.Rows) (Finding, error) {
 	var order []byte
 	var reasons, fields string
 	err := rows.Scan(&f.ID, &f.Type, &order, &f.Key, &f.Address, &f.Was, &f.Title, &f.Status, &reasons, &f.Source, &f.Target, &fields,
-		&f.Decision, &f.DecidedBy, &f.DecidedAt, &f.Note, &f.CarriedFrom, &f.ByRule, &f.seq, &f.stopped, &f.Group, &f.Owner)
+		&f.Decision, &f.DecidedBy, &f.DecidedAt, &f.Note, &f.CarriedFrom, &f.ByRule, &f.seq, &f.stopped, &f.Group, &f.Owner, &f.Before.Docket, &f.Before.Who)
 	if err != nil {
 		return f, err
 	}

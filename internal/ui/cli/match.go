@@ -139,7 +139,7 @@ func (a *app) printMatch(r matching.Result, loads []loadfiles.Confirmation) erro
 	if a.json {
 		return a.printJSON(map[string]any{
 			"docket": r.Header.Number, "parcel": r.Header.Parcel, "source": r.Header.Source, "target": r.Header.Target,
-			"types": types, "totals": totals, "blockers": r.Blockers, "cautions": r.Cautions, "carried": r.Carried, "by_rule": r.ByRule, "gone": r.Gone, "checks": append([]check.Check{}, r.Docket...),
+			"types": types, "totals": totals, "blockers": r.Blockers, "cautions": r.Cautions, "carried": r.Carried, "by_rule": r.ByRule, "gone": r.Gone, "approved_before": r.ApprovedBefore, "checks": append([]check.Check{}, r.Docket...),
 		})
 	}
 	a.printHeader(r.Header)
@@ -152,6 +152,9 @@ func (a *app) printMatch(r matching.Result, loads []loadfiles.Confirmation) erro
 	}
 	if r.Carried > 0 {
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s declined or held as before, as both sides are as they were.", count(r.Carried, "finding")), ""))
+	}
+	if n := r.ApprovedBefore; n > 0 {
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s approved in an earlier docket and as it was then. To approve again: anagram approve %d --approved-before", count(n, "finding"), r.Header.Number), ""))
 	}
 	if r.Gone > 0 {
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s of the removal list of docket %d: no longer only in %s.", count(r.Gone, "record"), r.Listed, r.Header.Target), ""))

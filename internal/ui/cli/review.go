@@ -28,6 +28,7 @@ func (w *whichFlags) add(cmd *cobra.Command, which *decide.Which) {
 	flags.StringSliceVar(&w.decisions, "decision", nil, "only findings that stand so: open, approved, declined, held, target-kept")
 	flags.StringSliceVar(&which.By, "by", nil, "only findings that this person decided")
 	flags.StringSliceVar(&which.Checks, "check", nil, "only findings with this check")
+	flags.BoolVar(&which.Before, "approved-before", false, "only findings that an earlier docket approved, as they still are")
 	flags.StringVar(&which.Group, "group", "", "only the group of this record")
 }
 
@@ -146,6 +147,7 @@ type findingJSON struct {
 	DecidedAt string          `json:"decided_at"`
 	Approvers []string        `json:"approvers"` // whose last word on the record is an approval
 	ByRule    bool            `json:"by_rule,omitempty"`
+	Before    int             `json:"approved_before,omitempty"` // the docket that approved it, as it still is
 	Note      string          `json:"note"`
 	Carried   int             `json:"carried_from,omitempty"` // the docket that it was decided in first
 	Fields    []docket.Field  `json:"fields"`
@@ -172,7 +174,7 @@ type commentJSON struct {
 
 func findingAsJSON(h docket.Header, g docket.Group, r decide.Reviewed) findingJSON {
 	out := findingJSON{Address: r.Address, Was: r.Was, Type: r.Type, Title: r.Title, Group: g.Address, Status: r.Status, Reasons: append([]match.Reason{}, r.Reasons...), Decision: r.Decision,
-		DecidedBy: r.DecidedBy, DecidedAt: r.DecidedAt, Approvers: orEmpty(r.Approvers), ByRule: r.ByRule, Note: r.Note, Carried: r.CarriedFrom, Fields: append([]docket.Field{}, r.Fields...), Checks: append([]check.Check{}, r.Checks...), Comments: []commentJSON{}}
+		DecidedBy: r.DecidedBy, DecidedAt: r.DecidedAt, Approvers: orEmpty(r.Approvers), ByRule: r.ByRule, Before: r.Before.Docket, Note: r.Note, Carried: r.CarriedFrom, Fields: append([]docket.Field{}, r.Fields...), Checks: append([]check.Check{}, r.Checks...), Comments: []commentJSON{}}
 	for _, c := range r.Said {
 		out.Comments = append(out.Comments, commentJSON{c.Who, c.At, c.Text})
 	}

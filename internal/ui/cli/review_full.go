@@ -226,6 +226,9 @@ func standText(h docket.Header, r decide.Reviewed) string {
 	if r.ByRule {
 		text = strings.Replace(text, " by "+r.DecidedBy, " by a standing rule", 1)
 	}
+	if r.Before.Docket != 0 && stand == docket.Undecided {
+		text += fmt.Sprintf("; approved before by %s in docket %d, as it still is", r.Before.Who, r.Before.Docket)
+	}
 	if r.CarriedFrom != 0 {
 		text += fmt.Sprintf(", carried over from docket %d", r.CarriedFrom)
 	}
