@@ -10,6 +10,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"anagram/internal/core/show"
 )
 
 // Level says whether a check stops an import.
@@ -52,13 +54,14 @@ const (
 	CircleCode           Code = "circle"
 	ApprovalsCode        Code = "approvals"
 	DirectionCode        Code = "direction"
+	BesideCode           Code = "beside"
 )
 
 // Codes lists the codes, in order.
 func Codes() []string {
 	var out []string
 	for _, code := range []Code{MissingReference, OwnerNotApproved, ReferenceNotApproved, AmbiguousKey, BrokenSeal, MustAgree, Release, NotOnBothSides, LocalNeeded, UnfinishedImport,
-		ValueDoesNotFit, NoRightCode, LooksRenamed, OldParcel, SourceMoved, OpenDocket, ValueTaken, PairNotUsed, ReferredDiffers, KeyInUse, OtherTarget, OtherCatalog, HeldOutsideCode, CircleCode, ApprovalsCode, DirectionCode,
+		ValueDoesNotFit, NoRightCode, LooksRenamed, OldParcel, SourceMoved, OpenDocket, ValueTaken, PairNotUsed, ReferredDiffers, KeyInUse, OtherTarget, OtherCatalog, HeldOutsideCode, CircleCode, ApprovalsCode, DirectionCode, BesideCode,
 		"both-moved", "target-newer", "retired-in-target", "removed-in-target"} {
 		out = append(out, string(code))
 	}
@@ -162,6 +165,11 @@ func HeldOutside(address, typ, target, id string, there Side) Check {
 	return Check{HeldOutsideCode, Blocker,
 		fmt.Sprintf("%s is in %s already, but only: of %s in the catalog leaves it out there (%s%s); it would be made a second time.", address, target, typ, id, changed),
 		fmt.Sprintf("Bring it back into use in %s and match again, or decline it.", target)}
+}
+
+// Beside says that a record comes in under another key than the source has.
+func Beside(words, address, old string) Check {
+	return Check{BesideCode, Caution, words, fmt.Sprintf("If it is to be that record after all, forget it with anagram pair --forget %s %s and match again.", show.Arg(old), show.Arg(address))}
 }
 
 // Circle checks records that require each other, so that none of them can be written first.

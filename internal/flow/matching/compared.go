@@ -44,6 +44,10 @@ type compared struct {
 	// paired.
 	names, agreedNames *pairing.Names
 	pairs              []docket.Paired // those that are in use
+	// beside are the other keys of records that come in next to the target's own, nil for none;
+	// besideOf gives for their addresses those that they have in the source.
+	beside   *pairing.Names
+	besideOf map[string]string
 }
 
 // open opens both sides and what they agreed on, and refuses what cannot be compared.
@@ -279,7 +283,7 @@ func brings(p parcel.Manifest) map[string]string {
 // ids; where a key occurs twice, the spelling of each tells the records apart.
 func (c compared) fromParcel(ctx context.Context, typ string, fields []record.Field, at []int) record.Stream {
 	return func(yield func(record.Record, error) bool) {
-		for rec, err := range c.parcel.Records(ctx, typ) {
+		for rec, err := range c.records(ctx, typ) {
 			if err == nil {
 				values := make([]record.Value, len(at))
 				for i, from := range at {

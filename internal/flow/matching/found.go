@@ -31,6 +31,11 @@ func found(ctx context.Context, c compared, w atWork, of match.Finding, collect 
 	if err := hangsOn(ctx, c, w, f, out); err != nil {
 		return err
 	}
+	if words := c.besideText(f.address); words != "" {
+		if err := out.check(ctx, f.id, check.Beside(words, f.address, c.besideOf[f.address])); err != nil {
+			return err
+		}
+	}
 	collect.renames.note(f)
 	if err := collect.outside.note(ctx, c, w, f, out); err != nil {
 		return err

@@ -74,6 +74,9 @@ func once(ctx context.Context, s *session.Session, r Request) (result Result, ta
 	if err := wholeDocket(ctx, c, r, out); err != nil {
 		return result, false, err
 	}
+	if c, err = c.withBeside(); err != nil {
+		return result, false, err
+	}
 	if c, err = c.withPairs(ctx, out); err != nil {
 		return result, false, err
 	}

@@ -31,6 +31,7 @@ type family struct {
 // compared with the target seen by the source's names.
 func (c compared) withPairs(ctx context.Context, out *sink) (compared, error) {
 	pairs, err := c.session.Workspace.Pairs()
+	pairs = slices.DeleteFunc(pairs, func(p workspace.Pair) bool { return p.Beside })
 	if err != nil || len(pairs) == 0 {
 		return c, err
 	}
@@ -127,7 +128,7 @@ func inSource(ctx context.Context, c compared, typ string, list []*family) error
 		}
 	}
 	if _, there := c.parcel.Manifest.Type(typ); there {
-		for rec, err := range c.parcel.Records(ctx, typ) {
+		for rec, err := range c.records(ctx, typ) {
 			if err != nil {
 				return err
 			}
@@ -142,7 +143,7 @@ func inSource(ctx context.Context, c compared, typ string, list []*family) error
 			}
 		}
 	}
-	for mention, err := range c.parcel.Referred(ctx) {
+	for mention, err := range c.referred(ctx) {
 		if err != nil {
 			return err
 		}

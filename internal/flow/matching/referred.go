@@ -25,7 +25,7 @@ const (
 func referredDiffers(ctx context.Context, c compared, out *sink) error {
 	var batch []parcel.Mention
 	typ := ""
-	for mention, err := range c.parcel.Referred(ctx) {
+	for mention, err := range c.referred(ctx) {
 		if err != nil {
 			return err
 		}

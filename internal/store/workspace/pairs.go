@@ -24,6 +24,11 @@ type Pair struct {
 	By   string `json:"by"`
 	At   string `json:"at"` // UTC, to the second
 	Note string `json:"note,omitempty"`
+	// Beside says that they are two records: Old of Source comes into Target as New, next to
+	// the Old that is there.
+	Beside bool   `json:"beside,omitempty"`
+	Source string `json:"source,omitempty"`
+	Target string `json:"target,omitempty"`
 }
 
 // Pairs reads what was said about records that changed their key.
@@ -50,6 +55,9 @@ func (w *Workspace) Pairs() ([]Pair, error) {
 		err := decoder.Decode(&p)
 		if err == nil && (p.Old == "" || p.New == "") {
 			err = errors.New("old and new are both needed")
+		}
+		if err == nil && p.Beside != (p.Source != "" && p.Target != "") {
+			err = errors.New("beside goes with source and target")
 		}
 		if err != nil {
 			return nil, &Error{Message: fmt.Sprintf("%s line %d cannot be read: %v. Correct it, or remove the line", PairsName, n, err)}

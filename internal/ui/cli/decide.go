@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"regexp"
 	"slices"
@@ -35,6 +36,7 @@ func (a *app) reopenCommand() *cobra.Command {
 func (a *app) decideCommand(verb string, decision docket.Decision, short string) *cobra.Command {
 	r := decide.Request{Decision: decision}
 	var words whichFlags
+	var beside string
 	use := verb + " [DOCKET] PATTERN..."
 	cmd := &cobra.Command{
 		Use:   use,
@@ -55,6 +57,9 @@ func (a *app) decideCommand(verb string, decision docket.Decision, short string)
 				return err
 			}
 			defer d.Close()
+			if beside != "" {
+				return a.bringBeside(cmd.Context(), s, d, given, beside, r)
+			}
 			r.Patterns = given
 			result, err := decide.Decide(cmd.Context(), s, d, r)
 			if err != nil {
@@ -74,12 +79,33 @@ func (a *app) decideCommand(verb string, decision docket.Decision, short string)
 	flags.StringVar(&r.Note, "note", "", "why, for those who read it later")
 	if decision == docket.Approved {
 		flags.StringVar(&r.Take, "take", "", "whose values, where both sides changed or the target did: source or target")
+		flags.StringVar(&beside, "beside", "", "bring this one record in under another key, next to the target's own")
 		flags.BoolVar(&r.WithNeeds, "with-needs", false, "and the records of the docket that these need, however far")
 	}
 	if decision != docket.Undecided {
 		flags.BoolVar(&r.Again, "again", false, "decide anew what was decided before")
 	}
 	return cmd
+}
+
+// bringBeside remembers that a record comes in next to the target's own.
+func (a *app) bringBeside(ctx context.Context, s *session.Session, d *docket.Docket, given []string, other string, r decide.Request) error {
+	switch {
+	case len(given) != 1 || r.Any() || r.Field != "" || r.Take != "" || r.WithParts || r.WithNeeds || r.Again:
+		return &session.UsageError{Message: "--beside goes with the address of one record and --note, and nothing else; its parts and what refers to it follow"}
+	case a.alone != "":
+		return &session.UsageError{Message: "--beside needs the workspace: the other key is remembered there"}
+	}
+	p, err := decide.Beside(ctx, s, d, given[0], other, r.Note)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(map[string]any{"docket": d.Header.Number, "source": p.Source, "target": p.Target, "old": p.Old, "new": p.New})
+	}
+	fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s of %s comes into %s as %s from now on, beside the %s that is there; its parts and what refers to it follow. Nothing is approved by that: match again, and review it.", p.Old, p.Source, p.Target, p.New, p.Old), ""))
+	a.next("anagram match", arg(d.Header.Parcel), "--against", arg(d.Header.Target))
+	return nil
 }
 
 var docketNumber = regexp.MustCompile(`^[0-9]+$`)

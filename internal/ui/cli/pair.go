@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -91,7 +92,11 @@ func (a *app) listPairs(s *session.Session) error {
 	}
 	t := text.Table{Columns: []string{"old", "new", "paired", "note"}}
 	for _, p := range pairs {
-		t.Add(p.Old, p.New, when(p.At)+" by "+p.By, show.Harmless(p.Note))
+		note := p.Note
+		if p.Beside {
+			note = strings.TrimSpace(fmt.Sprintf("comes from %s into %s beside its own. %s", p.Source, p.Target, note))
+		}
+		t.Add(p.Old, p.New, when(p.At)+" by "+p.By, show.Harmless(note))
 	}
 	a.printTable(t, "")
 	return nil
