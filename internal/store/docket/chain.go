@@ -2,6 +2,7 @@ package docket
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"database/sql"
@@ -11,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"hash"
+	"io"
 	"strconv"
 )
 
@@ -62,6 +64,15 @@ func newSumming() summing {
 	h := sha256.New()
 	return summing{h, bufio.NewWriterSize(h, 32<<10)}
 }
+
+// piecewise is the same, but what would be summed goes elsewhere.
+func piecewise(out io.Writer) summing { return summing{nil, bufio.NewWriterSize(out, piece)} }
+
+const (
+	piece      = 64 << 10 // bytes
+	mostPieces = 256      // that wait for their turn, of each table
+	atOnce     = 3        // tables that are read at the same time
+)
 
 func (s summing) add(values ...any) {
 	for _, v := range values {
@@ -147,11 +158,68 @@ func digest(ctx context.Context, q queryer) (string, error) {
 	return s.text(), nil
 }
 
+// chunks takes what is written to it apart and sends it on.
+type chunks struct {
+	ctx context.Context
+	to  chan<- []byte
+}
+
+func (c chunks) Write(p []byte) (int, error) {
+	select {
+	case c.to <- bytes.Clone(p):
+		return len(p), nil
+	case <-c.ctx.Done():
+		return 0, c.ctx.Err()
+	}
+}
+
+// digestOf is the sum that digest gives, of tables that are read side by side: a docket's found
+// tables never change, so that they need not be read as at one moment.
+func (d *Docket) digestOf(ctx context.Context) (string, error) {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	parts := make([]chan []byte, len(sealed))
+	errs := make([]error, len(sealed))
+	free := make(chan struct{}, atOnce)
+	for i := range parts {
+		parts[i] = make(chan []byte, mostPieces)
+	}
+	go func() {
+		for i, of := range sealed { // in order, so that what is waited for is always at work
+			free <- struct{}{}
+			conn, err := d.db.Conn(ctx) // here, so that a later table never has the last one
+			if err != nil {
+				errs[i] = err
+				close(parts[i])
+				<-free
+				continue
+			}
+			go func() {
+				defer func() { _ = conn.Close(); close(parts[i]); <-free }()
+				s := piecewise(chunks{ctx, parts[i]})
+				s.add(of.table)
+				errs[i] = errors.Join(s.rowsInto(ctx, conn, "SELECT * FROM "+of.table+" ORDER BY "+of.order), s.out.Flush())
+			}()
+		}
+	}()
+	sum := sha256.New()
+	for i := range parts {
+		for part := range parts[i] {
+			_, _ = sum.Write(part)
+		}
+		if errs[i] != nil {
+			stop()
+			return "", errs[i]
+		}
+	}
+	return hex.EncodeToString(sum.Sum(nil)), nil
+}
+
 // Digest gives the sum of all that the match found. It is worked out once, by Verify where
 // that came first.
 func (d *Docket) Digest(ctx context.Context) (string, error) {
 	if d.digest == "" {
-		text, err := digest(ctx, d.db)
+		text, err := d.digestOf(ctx)
 		if err != nil {
 			return "", d.wrap(err)
 		}
@@ -300,7 +368,7 @@ func (d *Docket) Verify(ctx context.Context) (Seal, error) {
 	}
 	defer func() { _ = tx.Rollback() }()
 	seal := Seal{}
-	if seal.Digest, err = digest(ctx, tx); err != nil {
+	if seal.Digest, err = d.digestOf(ctx); err != nil {
 		return seal, d.wrap(err)
 	}
 	d.digest = seal.Digest

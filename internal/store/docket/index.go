@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"slices"
 	"strings"
 
 	"anagram/internal/core/match"
@@ -40,8 +41,7 @@ func (d *Docket) Lines(ctx context.Context) ([]Line, error) {
 	if err != nil {
 		return nil, err
 	}
-	rows, err := d.db.QueryContext(ctx, `SELECT f.id, f.type, f.address, f.title, f.status, f.reasons, m.grp, m.owner
-		FROM members m JOIN findings f ON f.id = m.finding JOIN groups g ON g.id = m.grp ORDER BY m.grp, f.id <> g.head, f.id`)
+	rows, err := d.db.QueryContext(ctx, `SELECT f.id, m.grp, m.owner, f.type || char(31) || f.status || char(31) || f.reasons || char(31) || f.address || char(31) || f.title FROM findings f JOIN members m ON m.finding = f.id ORDER BY f.id`)
 	if err != nil {
 		return nil, d.wrap(err)
 	}
@@ -49,20 +49,70 @@ func (d *Docket) Lines(ctx context.Context) ([]Line, error) {
 	var out []Line
 	for rows.Next() {
 		var l Line
-		var reasons string
-		if err := rows.Scan(&l.ID, &l.Type, &l.Address, &l.Title, &l.Status, &reasons, &l.Group, &l.Owner); err != nil {
+		var texts string
+		if err := rows.Scan(&l.ID, &l.Group, &l.Owner, &texts); err != nil {
 			return nil, d.wrap(err)
 		}
-		if reasons != "[]" {
-			if err := json.Unmarshal([]byte(reasons), &l.Reasons); err != nil {
-				return nil, d.wrap(err)
-			}
+		if err := l.read(texts); err != nil {
+			return nil, d.wrap(err)
 		}
 		l.Stand, l.Blocked = Undecided, blocked[l.ID]
 		if stand, ok := stands[l.ID]; ok {
 			l.Stand = stand
 		}
 		out = append(out, l)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, d.wrap(err)
+	}
+	heads, err := d.heads(ctx)
+	if err != nil {
+		return nil, err
+	}
+	// Here, as the database would sort them on disk.
+	slices.SortFunc(out, func(a, b Line) int {
+		switch {
+		case a.Group != b.Group:
+			return a.Group - b.Group
+		case heads[a.ID] != heads[b.ID]:
+			if heads[a.ID] {
+				return -1
+			}
+			return 1
+		}
+		return int(a.ID - b.ID)
+	})
+	return out, nil
+}
+
+// read takes the texts of a line apart. They come in one, as each column of each row costs its
+// time; only the title, which comes last, can hold the sign between them.
+func (l *Line) read(texts string) error {
+	parts := strings.SplitN(texts, "\x1f", 5)
+	if len(parts) < 5 {
+		return errors.New("a finding cannot be read")
+	}
+	l.Type, l.Status, l.Address, l.Title = parts[0], match.Status(parts[1]), parts[3], parts[4]
+	if parts[2] == "[]" {
+		return nil
+	}
+	return json.Unmarshal([]byte(parts[2]), &l.Reasons)
+}
+
+// heads gives the findings that head a group.
+func (d *Docket) heads(ctx context.Context) (map[int64]bool, error) {
+	rows, err := d.db.QueryContext(ctx, "SELECT head FROM groups WHERE head <> 0")
+	if err != nil {
+		return nil, d.wrap(err)
+	}
+	defer rows.Close()
+	out := map[int64]bool{}
+	for rows.Next() {
+		var id int64
+		if err := rows.Scan(&id); err != nil {
+			return nil, d.wrap(err)
+		}
+		out[id] = true
 	}
 	return out, d.wrap(rows.Err())
 }

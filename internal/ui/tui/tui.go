@@ -2,6 +2,7 @@ package tui
 
 import (
 	"context"
+	"errors"
 	"io"
 
 	tea "charm.land/bubbletea/v2"
@@ -113,15 +114,19 @@ type looked struct {
 
 func newModel(ctx context.Context, s *session.Session, d *docket.Docket) (*model, error) {
 	m := &model{ctx: ctx, s: s, d: d, place: map[int64]int{}, open: map[int]bool{}, focus: inList, width: 80, height: 24}
+	groups := make(chan error, 1)
+	go func() {
+		var err error
+		m.groups, err = d.Groups(ctx)
+		groups <- err
+	}()
 	var err error
-	if m.lines, err = d.Lines(ctx); err != nil {
+	m.lines, err = d.Lines(ctx)
+	if err = errors.Join(err, <-groups); err != nil {
 		return nil, err
 	}
 	for i, l := range m.lines {
 		m.place[l.ID] = i
-	}
-	if m.groups, err = d.Groups(ctx); err != nil {
-		return nil, err
 	}
 	m.count()
 	m.fill()
