@@ -495,13 +495,7 @@ func (d *Docket) compare(ctx context.Context, q queryer, r replay) error {
 			return d.altered("decision %d is not as its log says", i+1)
 		}
 	}
-	if err := d.compareComments(ctx, q, r.comments); err != nil {
-		return err
-	}
-	if err := d.compareSignatures(ctx, q, r.signatures); err != nil {
-		return err
-	}
-	if err := d.compareEarlier(ctx, q, r.earlier); err != nil {
+	if err := errors.Join(d.compareComments(ctx, q, r.comments), d.compareSignatures(ctx, q, r.signatures), d.compareEarlier(ctx, q, r.earlier)); err != nil {
 		return err
 	}
 	runs, err := d.runs(ctx, q)

@@ -1,6 +1,7 @@
 package docket
 
 import (
+	"context"
 	"path/filepath"
 	"testing"
 
@@ -162,4 +163,72 @@ func TestWhatAFindingIsTiedTo(t *testing.T) {
 	assert.True(t, ok)
 	assert.EqualValues(t, 4, size)
 	assert.Equal(t, "%PDF", string(begin))
+}
+
+func TestEarlierApprovalsAreKeptAside(t *testing.T) {
+	d := open(t)
+	ctx := t.Context()
+	require.NoError(t, d.ApprovedBefore(ctx, nil))
+	require.NoError(t, d.ApprovedBefore(ctx, []Earlier{{2, 3, "jonas", "n"}, {1, 4, "ida", ""}}))
+	_, err := d.Verify(ctx)
+	require.NoError(t, err)
+	f := findings(t, d)
+	assert.Equal(t, "jonas 3 open", f["u/B"].Before.Who+" "+string(rune('0'+f["u/B"].Before.Docket))+" "+string(f["u/B"].Decision))
+	n := 0
+	for _, err := range d.Findings(ctx, Filter{Before: true}) {
+		require.NoError(t, err)
+		n++
+	}
+	assert.Equal(t, 2, n)
+	_, err = d.db.ExecContext(ctx, "UPDATE earlier SET who = 'mara'")
+	require.NoError(t, err)
+	_, err = d.Verify(ctx)
+	assert.ErrorContains(t, err, "earlier approvals")
+}
+
+func TestWhatMakesAFindingStandAsItDoes(t *testing.T) {
+	d := open(t)
+	ctx := t.Context()
+	require.NoError(t, d.Decide(ctx, "jonas", "n", noon, []Verdict{{Finding: 1, Decision: Approved}}))
+	require.NoError(t, d.Decide(ctx, "ida", "m", noon, []Verdict{{Finding: 1, Field: "x", Decision: Held}}))
+	assert.Equal(t, []LogEntry{{At: Stamp(noon), Who: "jonas", Finding: 1, Decision: Approved, Note: "n"}, {At: Stamp(noon), Who: "ida", Finding: 1, Field: "x", Decision: Held, Note: "m"}}, findings(t, d)["u/A"].Entries())
+	assert.Empty(t, findings(t, d)["u/B"].Entries())
+	who, note, carried := findings(t, d)["u/A"].SaidOn("x")
+	assert.Equal(t, "ida m 0", who+" "+note+" "+string(rune('0'+carried)))
+}
+
+func TestWhatHangsOnWhatOnlyTheTargetHas(t *testing.T) {
+	ctx := t.Context()
+	b := builder(t, Finding{Key: keyOf("A").Order(), Status: match.TargetOnly, Target: "{}"}, Finding{Key: keyOf("B").Order(), Status: match.TargetOnly, Target: "{}"}, Finding{Key: keyOf("C").Order(), Status: match.New, Source: "{}"})
+	require.NoError(t, b.Tie(ctx, 2, group.Needs, "u", keyOf("A"), "u/A"))
+	require.NoError(t, b.Tie(ctx, 3, group.Owner, "u", keyOf("A"), "u/A"))
+	d := finish(t, b)
+	hangs, err := d.Hangs(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, map[int64][]int64{1: {2}}, hangs)
+}
+
+func TestALineThatCannotBeRead(t *testing.T) {
+	d := open(t)
+	ctx := t.Context()
+	lines, err := d.Lines(ctx)
+	require.NoError(t, err)
+	assert.True(t, lines[0].Asks())
+	var l Line
+	assert.Error(t, l.read("u\x1fnew"))
+	assert.Error(t, l.read("u\x1fconflict\x1f[\x1fu/A\x1f"))
+	require.NoError(t, l.read("u\x1fconflict\x1f[\"taken\"]\x1fu/A\x1fa\x1fb"))
+	assert.Equal(t, "a\x1fb", l.Title)
+	_, err = d.db.ExecContext(ctx, "INSERT INTO checks VALUES (1, 'x', 'blocker', 'm', 'n', '[]', '[]', 0)")
+	require.NoError(t, err)
+	lines, err = d.Lines(ctx)
+	require.NoError(t, err)
+	assert.True(t, lines[0].Blocked)
+	gone, stop := context.WithCancel(ctx)
+	stop()
+	_, err = d.Lines(gone)
+	assert.Error(t, err)
+	d.digest = ""
+	_, err = d.Digest(gone)
+	assert.Error(t, err)
 }
