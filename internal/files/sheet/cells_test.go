@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"bytes"
+	"strings"
 	"testing"
 	"time"
 
@@ -89,4 +90,29 @@ func TestAFormulaIsNotOverwritten(t *testing.T) {
 	defer book.Close()
 	assert.ErrorContains(t, book.Set("Sheet1", "B1", "5"), "cell B1 of sheet Sheet1 holds a formula")
 	assert.NoError(t, book.Set("Sheet1", "A1", "5"))
+}
+
+// endless is a file whose first cell never ends.
+type endless struct{ began bool }
+
+func (e *endless) Read(p []byte) (int, error) {
+	for i := range p {
+		p[i] = 'x'
+	}
+	if !e.began {
+		p[0], e.began = '"', true
+	}
+	return len(p), nil
+}
+
+func TestARowThatNeverEnds(t *testing.T) {
+	err := ReadCSV(&endless{}, func(int, []string) error { return nil })
+	assert.ErrorContains(t, err, "a row has more than 16 MiB")
+	long := strings.Repeat("x", 5<<20)
+	n := 0
+	require.NoError(t, ReadCSV(strings.NewReader(strings.Repeat(long+",a\n", 5)), func(_ int, cells []string) error {
+		n += len(cells[0])
+		return nil
+	}))
+	assert.Equal(t, 25<<20, n, "rows may be long, each for itself")
 }

@@ -26,12 +26,14 @@ func (e *RowError) Unwrap() error { return e.Cause }
 // ReadCSV gives each row of a CSV file (RFC 4180, UTF-8, with or without a byte order
 // mark) and its line. Empty lines are passed over.
 func ReadCSV(in io.Reader, row func(line int, cells []string) error) error {
-	buffered := bufio.NewReader(in)
+	bounded := &rowBound{in: in, left: limit.Line}
+	buffered := bufio.NewReader(bounded)
 	SkipMark(buffered)
 	r := csv.NewReader(buffered)
 	r.FieldsPerRecord = -1
 	for {
 		cells, err := r.Read()
+		bounded.left = limit.Line // the next row may be as long again
 		if errors.Is(err, io.EOF) {
 			return nil
 		}
@@ -48,6 +50,21 @@ func ReadCSV(in io.Reader, row func(line int, cells []string) error) error {
 			return &RowError{line, err}
 		}
 	}
+}
+
+// rowBound reads so much at most for one row: an open quote may run through gigabytes.
+type rowBound struct {
+	in   io.Reader
+	left int
+}
+
+func (b *rowBound) Read(p []byte) (int, error) {
+	if b.left <= 0 {
+		return 0, fmt.Errorf("a row has more than %d MiB", limit.Line>>20)
+	}
+	n, err := b.in.Read(p)
+	b.left -= n
+	return n, err
 }
 
 // SkipMark passes over a byte order mark and reports whether there was one.

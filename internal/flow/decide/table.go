@@ -64,14 +64,7 @@ const mostShown = 200
 
 // Rows gives the rows of a finding: that of the record first.
 func (t Table) Rows(r Reviewed) [][]string {
-	status := string(r.Status)
-	if len(r.Reasons) > 0 {
-		words := make([]string, len(r.Reasons))
-		for i, reason := range r.Reasons {
-			words[i] = string(reason)
-		}
-		status += " (" + strings.Join(words, ", ") + ")"
-	}
+	status := StatusText(r.Finding)
 	row := func() []string {
 		cells := make([]string, columns)
 		cells[ColAddress], cells[ColTitle], cells[ColStatus], cells[ColDocket] = sheet.Address(r.Address), sheet.Shown(show.Harmless(r.Title)), status, t.Mark()
@@ -203,4 +196,34 @@ func CauseText(g docket.Group, target string) string {
 	default:
 		return "with its parts and what waits for it"
 	}
+}
+
+// StatusText says the status of a finding with its reasons.
+func StatusText(f docket.Finding) string {
+	if len(f.Reasons) == 0 {
+		return string(f.Status)
+	}
+	words := make([]string, len(f.Reasons))
+	for i, reason := range f.Reasons {
+		words[i] = string(reason)
+	}
+	return string(f.Status) + " (" + strings.Join(words, ", ") + ")"
+}
+
+// FilledText says what an import gives a new record beside what the source brings; "" for
+// nothing.
+func FilledText(h docket.Header, f docket.Finding) string {
+	if !f.Adds() || f.Hopeless() {
+		return ""
+	}
+	words := map[string]string{"time": "the time of the import", "person": "who imports"}
+	var parts []string
+	for _, of := range h.Fills[f.Type].New {
+		what, ok := words[of.What]
+		if !ok {
+			what = show.Readable(&of.Value)
+		}
+		parts = append(parts, show.Harmless(of.Field)+": "+what)
+	}
+	return strings.Join(parts, "; ")
 }

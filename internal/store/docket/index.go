@@ -37,7 +37,7 @@ func (d *Docket) Lines(ctx context.Context) ([]Line, error) {
 		}
 		stands[f.ID] = f.Stand()
 	}
-	blocked, err := d.blocked(ctx)
+	blocked, err := d.ids(ctx, "SELECT DISTINCT finding FROM checks WHERE finding IS NOT NULL AND level = 'blocker' AND NOT partial")
 	if err != nil {
 		return nil, err
 	}
@@ -65,7 +65,7 @@ func (d *Docket) Lines(ctx context.Context) ([]Line, error) {
 	if err := rows.Err(); err != nil {
 		return nil, d.wrap(err)
 	}
-	heads, err := d.heads(ctx)
+	heads, err := d.ids(ctx, "SELECT head FROM groups WHERE head <> 0")
 	if err != nil {
 		return nil, err
 	}
@@ -99,27 +99,9 @@ func (l *Line) read(texts string) error {
 	return json.Unmarshal([]byte(parts[2]), &l.Reasons)
 }
 
-// heads gives the findings that head a group.
-func (d *Docket) heads(ctx context.Context) (map[int64]bool, error) {
-	rows, err := d.db.QueryContext(ctx, "SELECT head FROM groups WHERE head <> 0")
-	if err != nil {
-		return nil, d.wrap(err)
-	}
-	defer rows.Close()
-	out := map[int64]bool{}
-	for rows.Next() {
-		var id int64
-		if err := rows.Scan(&id); err != nil {
-			return nil, d.wrap(err)
-		}
-		out[id] = true
-	}
-	return out, d.wrap(rows.Err())
-}
-
-// blocked gives the findings that a check of the match blocks.
-func (d *Docket) blocked(ctx context.Context) (map[int64]bool, error) {
-	rows, err := d.db.QueryContext(ctx, "SELECT DISTINCT finding FROM checks WHERE finding IS NOT NULL AND level = 'blocker' AND NOT partial")
+// ids gives the findings that a query selects.
+func (d *Docket) ids(ctx context.Context, query string) (map[int64]bool, error) {
+	rows, err := d.db.QueryContext(ctx, query)
 	if err != nil {
 		return nil, d.wrap(err)
 	}

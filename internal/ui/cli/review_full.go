@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -141,14 +140,7 @@ func (a *app) printFinding(d *docket.Docket, r decide.Reviewed) {
 	if r.Title != "" {
 		head += "  " + show.Harmless(r.Title)
 	}
-	stand := tone(string(r.Status))
-	if len(r.Reasons) > 0 {
-		words := make([]string, len(r.Reasons))
-		for i, reason := range r.Reasons {
-			words[i] = string(reason)
-		}
-		stand += " (" + strings.Join(words, ", ") + ")"
-	}
+	stand := tone(string(r.Status)) + strings.TrimPrefix(decide.StatusText(r.Finding), string(r.Status))
 	stand += ", " + standText(h, r)
 	fmt.Fprintln(out, ansi.Truncate(head, a.width(), "…"))
 	fmt.Fprintln(out, a.wrap("    "+stand, ""))
@@ -172,22 +164,12 @@ func (a *app) printFinding(d *docket.Docket, r decide.Reviewed) {
 		if len(parts) > 0 {
 			fmt.Fprintln(out, a.wrap("      "+strings.Join(parts, "; "), ""))
 		}
-		if filled := h.Fills[r.Type].New; r.Adds() && len(filled) > 0 && !match.Hopeless(r.Reasons) {
-			fmt.Fprintln(out, a.wrap("      the import gives it "+filledText(filled), ""))
+		if filled := decide.FilledText(h, r.Finding); filled != "" {
+			fmt.Fprintln(out, a.wrap("      the import gives it "+filled, ""))
 		}
 	default:
 		a.printFields(d, r)
 	}
-}
-
-// filledText says what an import gives a new record beside what the source brings.
-func filledText(filled []docket.Filled) string {
-	words := map[string]string{"time": "the time of the import", "person": "who imports"}
-	var parts []string
-	for _, f := range filled {
-		parts = append(parts, f.Field+": "+cmp.Or(words[f.What], show.Readable(&f.Value)))
-	}
-	return strings.Join(parts, "; ")
 }
 
 func shorten(text string, most int) string { return ansi.Truncate(text, most, "…") }

@@ -223,16 +223,6 @@ func findingOf(r Review, f decide.Reviewed) map[string]any {
 	}
 	source, target := show.Harmless(h.Source), show.Harmless(h.Target)
 	choices, alone := choicesOf(f, source, target)
-	var filled []string
-	if f.Adds() && !f.Hopeless() {
-		for _, of := range h.Fills[f.Type].New {
-			what := map[string]string{"time": "the time of the import", "person": "who imports"}[of.What]
-			if what == "" {
-				what = show.Readable(&of.Value)
-			}
-			filled = append(filled, show.Harmless(of.Field)+": "+what)
-		}
-	}
 	type words struct{ Who, When, Text string }
 	var said []words
 	for _, c := range f.Said {
@@ -240,7 +230,7 @@ func findingOf(r Review, f decide.Reviewed) map[string]any {
 	}
 	return map[string]any{"ID": f.ID, "Address": f.Address, "ShownAddress": show.Harmless(f.Address), "Was": show.Harmless(f.Was), "Title": show.Harmless(f.Title), "Type": f.Type, "Status": f.Status,
 		"Reasons": strings.Join(reasons, ", "), "Stands": f.Stand(), "StandsText": decide.StandsText(f), "Fields": fields, "HasSource": hasSource, "HasTarget": hasTarget, "Known": known,
-		"Source": source, "Target": target, "Checks": harmless(f.Checks), "Choices": choices, "FieldChoices": alone, "Filled": strings.Join(filled, "; "), "Said": said}
+		"Source": source, "Target": target, "Checks": harmless(f.Checks), "Choices": choices, "FieldChoices": alone, "Filled": decide.FilledText(h, f.Finding), "Said": said}
 }
 
 // choicesOf gives what can be answered on a finding, and on one of several fields of it.

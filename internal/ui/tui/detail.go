@@ -30,14 +30,7 @@ func (m *model) drawDetail(l layout) []string {
 	r := m.looked
 	w := l.detailWidth
 	out := []string{strong.Render(clean(r.Address)) + "  " + clean(r.Title)}
-	stand := styleOf(string(r.Status)).Render(string(r.Status))
-	if len(r.Reasons) > 0 {
-		words := make([]string, len(r.Reasons))
-		for i, reason := range r.Reasons {
-			words[i] = string(reason)
-		}
-		stand += " (" + strings.Join(words, ", ") + ")"
-	}
+	stand := styleOf(string(r.Status)).Render(string(r.Status)) + strings.TrimPrefix(decide.StatusText(r.Finding), string(r.Status))
 	out = append(out, wrapped(stand+", "+clean(decide.StandsText(r.Reviewed)), w, "")...)
 	if r.Was != "" {
 		out = append(out, clean(r.Was)+" in "+clean(m.d.Header.Target))
@@ -45,16 +38,8 @@ func (m *model) drawDetail(l layout) []string {
 	fields, chosen := m.drawFields(w)
 	first := len(out)
 	out = append(out, fields...)
-	if filled := m.d.Header.Fills[r.Type].New; r.Adds() && len(filled) > 0 && !r.Hopeless() {
-		var parts []string
-		for _, f := range filled {
-			what := map[string]string{"time": "the time of the import", "person": "who imports"}[f.What]
-			if what == "" {
-				what = f.Value
-			}
-			parts = append(parts, f.Field+": "+what)
-		}
-		out = append(out, wrapped("the import gives it "+clean(strings.Join(parts, "; ")), w, "  ")...)
+	if filled := decide.FilledText(m.d.Header, r.Finding); filled != "" {
+		out = append(out, wrapped("the import gives it "+clean(filled), w, "  ")...)
 	}
 	for _, c := range r.Checks {
 		style := warn
