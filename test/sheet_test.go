@@ -145,6 +145,9 @@ func TestTablesThatAreNotUnderstood(t *testing.T) {
 	p.refused("about another docket, or about an earlier match than docket 2", "decide", "2", "--from", "round.xlsx")
 	p.write("broken.xlsx", "PK")
 	p.refused("broken.xlsx", "decide", "1", "--from", "broken.xlsx")
+	p.refused("There is no file", "decide", "1", "--from", "nowhere.xlsx")
+	p.refused("the folder of no/where.csv is not there", "review", "--out", "no/where.csv")
+	p.refused("say on which record, and what", "comment", "1", "what?")
 	p.refused("by the end of the file's name", "review", "--out", "round.ods")
 }
 

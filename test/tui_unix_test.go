@@ -4,6 +4,7 @@ package test
 
 import (
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"strings"
@@ -283,4 +284,29 @@ func TestTheScreenFollows(t *testing.T) {
 	s.shows("The review needs at least 60 columns")
 	s.leave()
 	assert.Equal(t, "approved", p.review()["item/A"].Decision)
+}
+
+// A long text goes through the person's own pager; one that is left early, or is none, loses
+// nothing.
+func TestThePersonsOwnPager(t *testing.T) {
+	t.Parallel()
+	p := lab(t)
+	shown := func(pager string) string {
+		cmd := p.command("review", "--full")
+		cmd.Env = append(cmd.Env, "TERM=xterm-256color", "PAGER="+pager)
+		tty, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 30, Cols: 90})
+		require.NoError(t, err)
+		defer tty.Close()
+		out, _ := io.ReadAll(tty)
+		require.NoError(t, cmd.Wait(), pager)
+		return strings.ReplaceAll(string(out), "\r\n", "\n")
+	}
+	text := shown("sed s/^/paged:/")
+	assert.Contains(t, text, "paged:  assay/OLD2")
+	assert.Contains(t, text, "\nNext: anagram approve 1 PATTERN", "what is told beside comes after")
+	text = shown("head -1")
+	assert.Contains(t, text, "Docket 1\n")
+	assert.NotContains(t, text, "12 findings")
+	text = shown("no-such-pager-at-all")
+	assert.Contains(t, text, "12 findings in 4 groups.")
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -62,6 +63,9 @@ func newReading(ctx context.Context, s *session.Session, d *docket.Docket) (read
 
 // file reads what a file brings, by its form.
 func (r reading) file(ctx context.Context, path string) (brought, error) {
+	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
+		return brought{}, session.Usage("There is no file %s. Nothing was read in", path)
+	}
 	switch strings.ToLower(filepath.Ext(path)) {
 	case ".json":
 		return r.answersFile(path)

@@ -16,6 +16,9 @@ func (a *app) commentCommand() *cobra.Command {
 			if err := arguments(cmd, given, 2, 3); err != nil {
 				return err
 			}
+			if len(given) == 2 && isDocket(given[0]) {
+				return &session.UsageError{Message: "say on which record, and what: anagram comment " + given[0] + " RECORD TEXT"}
+			}
 			var which []string
 			if len(given) == 3 {
 				which, given = given[:1], given[1:]

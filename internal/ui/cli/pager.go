@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"context"
+	"errors"
 	"os"
 	"os/exec"
 	"runtime"
@@ -54,7 +55,10 @@ func (a *app) paged(ctx context.Context, do func() error) error {
 	narrow.rawOut, narrow.Out, narrow.Err = in, text.NewScreen(in), text.NewScreen(&later)
 	err = a.through(&narrow, do)
 	_ = in.Close()
-	_ = pager.Wait() // who leaves a pager early has seen enough
+	ended := pager.Wait() // who leaves a pager early has seen enough
+	if exit := new(exec.ExitError); errors.As(ended, &exit) && (exit.ExitCode() == 126 || exit.ExitCode() == 127) {
+		return do() // there is no such pager, as the shell has said
+	}
 	_, _ = a.rawErr.Write(later.Bytes())
 	return err
 }

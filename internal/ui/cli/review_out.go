@@ -81,6 +81,9 @@ func (a *app) writeReport(ctx context.Context, s *session.Session, d *docket.Doc
 	}
 	path := a.path(name)
 	if err := safe.WriteNew(path, fill); err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			return &session.UsageError{Message: "the folder of " + name + " is not there; nothing was written"}
+		}
 		if errors.Is(err, fs.ErrExist) {
 			return &session.UsageError{Message: name + " is there already; name a new file"}
 		}
