@@ -4,6 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"anagram/internal/flow/decide"
+	"anagram/internal/flow/session"
 )
 
 func (a *app) commentCommand() *cobra.Command {
