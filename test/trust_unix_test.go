@@ -152,3 +152,52 @@ func TestPasswordsGoOverProvenConnections(t *testing.T) {
 	p.write("anagram.yaml", "environments:\n  far: {connect: \"postgres://u@192.0.2.1/d\", password: {file: secret}, tls: on}\n")
 	assert.Contains(t, words(p.run("env", "test").err), "tls")
 }
+
+// What a workspace demands of approvals, and what it approves by rule, is among what a person
+// trusts: whoever loosens it, or puts another key on the list, is noticed.
+func TestTrustCoversGuardsRulesAndSigners(t *testing.T) {
+	t.Parallel()
+	p := &place{t: t, dir: t.TempDir(), user: "mara"}
+	p.write("catalog.yaml", "types: {}\n")
+	yaml := func(guard, rest string) {
+		p.write("anagram.yaml", "environments:\n  far:\n    connect: mysql://u@db.example.org/d\n    guard: {"+guard+"}\n    approvers: {\"*\": [jonas]}\n"+rest)
+	}
+	const strict = "approvals: 2, approver_differs_from_exporter: true, signed: true, signers: keys"
+	const rule = "standing:\n  - {decide: hold, type: item}\n"
+	p.write("keys", "# nobody yet\n")
+	yaml(strict, rule)
+	trusts := func() {
+		t.Helper()
+		r := p.must(2, "trust")
+		_, fingerprint, ok := strings.Cut(words(r.err), "anagram trust --fingerprint ")
+		require.True(t, ok)
+		p.must(0, "trust", "--fingerprint", fingerprint)
+	}
+	asks := func(what string) {
+		t.Helper()
+		r := p.must(2, "trust")
+		if what != "" {
+			assert.Contains(t, words(r.out), what)
+		}
+	}
+	asks("guards imports: 2 approvals")
+	asks("guards imports: who exported or matched does not count as an approver")
+	asks("guards imports: approvals are signed by keys of keys (sha256:")
+	asks("lets approve *: jonas")
+	trusts()
+	assert.Contains(t, p.must(0, "trust").out, "trust", "it is trusted")
+	for _, change := range []func(){
+		func() { yaml("approvals: 1, approver_differs_from_exporter: true, signed: true, signers: keys", rule) },
+		func() { yaml("approvals: 2, approver_differs_from_exporter: true", rule) },
+		func() { yaml(strict, rule+"  - {decide: approve, status: new}\n") },
+		func() { p.write("keys", "# somebody else\n") },
+	} {
+		change()
+		asks("")
+		p.write("keys", "# nobody yet\n")
+		yaml(strict, rule)
+		p.must(0, "trust")
+	}
+	yaml(strict, rule+"  - {decide: approve, status: new, only: 'holiday/*'}\n")
+	asks("decides in dockets: approve by rule only holiday/* status new")
+}
