@@ -117,7 +117,7 @@ type Group struct {
 
 // Groups lists the groups of findings in the order of their first ones.
 func (d *Docket) Groups(ctx context.Context) ([]Group, error) {
-	rows, err := d.db.QueryContext(ctx, `SELECT g.id, g.cause, ifnull(f.address, g.address), ifnull(f.title, ''), g.head, n.size
+	rows, err := d.db.QueryContext(ctx, `SELECT g.id, g.cause, ifnull(f.address, g.address), ifnull(substr(f.title, 1, 300), ''), g.head, n.size
 		FROM groups g LEFT JOIN findings f ON f.id = g.head JOIN (SELECT grp, count(*) AS size FROM members GROUP BY grp) n ON n.grp = g.id ORDER BY g.id`)
 	if err != nil {
 		return nil, d.wrap(err)

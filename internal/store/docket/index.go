@@ -41,7 +41,7 @@ func (d *Docket) Lines(ctx context.Context) ([]Line, error) {
 	if err != nil {
 		return nil, err
 	}
-	rows, err := d.db.QueryContext(ctx, `SELECT f.id, m.grp, m.owner, f.type || char(31) || f.status || char(31) || f.reasons || char(31) || f.address || char(31) || f.title FROM findings f JOIN members m ON m.finding = f.id ORDER BY f.id`)
+	rows, err := d.db.QueryContext(ctx, `SELECT f.id, m.grp, m.owner, f.type || char(31) || f.status || char(31) || f.reasons || char(31) || f.address || char(31) || substr(f.title, 1, 300) FROM findings f JOIN members m ON m.finding = f.id ORDER BY f.id`)
 	if err != nil {
 		return nil, d.wrap(err)
 	}

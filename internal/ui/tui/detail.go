@@ -123,7 +123,7 @@ func (m *model) drawFields(width int) (lines []string, chosen int) {
 		lines = append(lines, faint.Render(line))
 	}
 	for i, f := range r.Fields {
-		cells := r.cells(f, len(heads), hasSource, hasTarget, 4*cell)
+		cells := r.cells(f, len(heads), hasSource, hasTarget)
 		stand := f.Decision
 		if f.Moved == string(match.MovedBoth) && stand == "" {
 			stand = "both moved"
@@ -143,12 +143,11 @@ func (m *model) drawFields(width int) (lines []string, chosen int) {
 }
 
 // cells gives what the columns of a field hold: as many values as there are.
-func (r *looked) cells(f docket.Field, columns int, hasSource, hasTarget bool, room int) []string {
+func (r *looked) cells(f docket.Field, columns int, hasSource, hasTarget bool) []string {
 	texts := []*string{f.Source, f.Target}
 	if f.AgreedKnown {
 		texts = append(texts, f.Agreed)
 	}
-	texts = show.Differing(texts, room)
 	out := []string{f.Field}
 	add := func(t *string) {
 		word := show.Readable(t)

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"anagram/internal/core/match"
+	"anagram/internal/core/show"
 	"anagram/internal/flow/decide"
 	"anagram/internal/store/docket"
 )
@@ -226,7 +227,43 @@ func (m *model) look() {
 		m.failed = err
 		return
 	}
-	m.looked = &looked{Reviewed: r, to: to, from: from, attachments: m.attachments(r)}
+	m.looked = &looked{Reviewed: shortened(r), to: to, from: from, attachments: m.attachments(r)}
+}
+
+// Long values are shortened once, not each time the screen is drawn.
+const (
+	mostValue = 300  // signs, above which only what differs of a value is shown
+	mostShown = 2000 // signs of it
+)
+
+// shortened gives a finding whose values are as long as they can be shown.
+func shortened(r decide.Reviewed) decide.Reviewed {
+	r.Title = cut(r.Title)
+	r.Note = cut(r.Note)
+	fields := slices.Clone(r.Fields)
+	for i, f := range fields {
+		texts := []*string{f.Source, f.Target}
+		if f.AgreedKnown {
+			texts = append(texts, f.Agreed)
+		}
+		texts = show.Differing(texts, mostValue)
+		for n, to := range []**string{&fields[i].Source, &fields[i].Target, &fields[i].Agreed} {
+			if n < len(texts) && texts[n] != nil {
+				short := cut(*texts[n])
+				*to = &short
+			}
+		}
+	}
+	r.Fields = fields
+	return r
+}
+
+func cut(text string) string {
+	if len(text) <= mostShown {
+		return text
+	}
+	runes := []rune(text[:min(len(text), 4*mostShown)])
+	return string(runes[:min(len(runes), mostShown)]) + "…"
 }
 
 // settle takes over how findings stand after a decision.
