@@ -185,3 +185,22 @@ func TestStatusSaysWhatWaitsForWhom(t *testing.T) {
 	p.as("jonas", 0, "decline", "2", "*")
 	assert.Contains(t, p.must(0, "status").err, "Next: anagram match p --against target")
 }
+
+// Of one person the latest word counts, by when it was said and not by when it was read in.
+func TestAnOlderApprovalComesLate(t *testing.T) {
+	t.Parallel()
+	p := lab(t)
+	p.write("anagram.yaml", guardedBy("guard: {approvals: 2}"))
+	answers := func(name, person, decision, at string) {
+		p.write(name, `{"anagram":"answers","version":1,"docket":1,"digest":"`+p.digestOnce()+`","person":"`+person+`","answers":[{"address":"range/GLU/F","decision":"`+decision+`","at":"`+at+`"}]}`)
+	}
+	answers("new.json", "jonas", "hold", "2026-11-25T09:00:00Z")
+	answers("old.json", "jonas", "approve", "2026-11-25T08:00:00Z")
+	p.must(0, "decide", "1", "--from", "new.json")
+	p.must(0, "decide", "1", "--from", "old.json")
+	assert.Equal(t, "held", p.review()["range/GLU/F"].Decision)
+	p.as("ida", 0, "approve", "range/GLU/F")
+	assert.Contains(t, words(p.must(4, "import").out), "range/GLU/F is approved by ida; target demands the approvals of 2 people.")
+	p.as("otto", 0, "approve", "range/GLU/F")
+	p.must(0, "import")
+}

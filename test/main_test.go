@@ -62,6 +62,7 @@ type place struct {
 	t    *testing.T
 	dir  string
 	user string
+	sum  string // digest of docket 1, once it was asked for
 }
 
 // result is what a run of the program gave.

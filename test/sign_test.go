@@ -140,3 +140,12 @@ func (p *place) digest() string {
 	p.t.Fatal("the workbook does not say the digest")
 	return ""
 }
+
+// digestOnce is digest, worked out once.
+func (p *place) digestOnce() string {
+	p.t.Helper()
+	if p.sum == "" {
+		p.sum = p.digest()
+	}
+	return p.sum
+}

@@ -136,12 +136,17 @@ func Undo(ctx context.Context, s *session.Session, d *docket.Docket, before []Be
 			return nil, fmt.Errorf("finding %d is gone", b.id)
 		}
 		verdicts = append(verdicts, takenBack(f, "")...)
-		entries = append(entries, b.entries...)
+		for _, e := range b.entries {
+			if e.Who == s.Who { // who takes back their own word says the one before again, now
+				e.At = docket.Stamp(s.Now())
+			}
+			entries = append(entries, e)
+		}
 	}
 	if err := d.Decide(ctx, s.Who, "", s.Now(), verdicts); err != nil {
 		return nil, err
 	}
-	// What was said before is said again as it was, by whom and when.
+	// What others said before stands again as they said it, by whom and when.
 	if err := d.Join(ctx, s.Who, docket.Stamp(s.Now()), entries); err != nil {
 		return nil, err
 	}

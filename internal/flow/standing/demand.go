@@ -115,6 +115,7 @@ type said struct {
 type saidOn struct {
 	decision docket.Decision
 	seq      int
+	at       string
 }
 
 // approves reports whether the person wants a field written, or with "" the record as such.
@@ -177,8 +178,14 @@ func (s spoken) hear(e docket.LogEntry, seq int) {
 		s.by[k] = &said{fields: map[string]saidOn{}}
 		s.people[e.Finding] = append(s.people[e.Finding], e.Who)
 	}
+	// What was said elsewhere comes later into the log than it was said: the latest word counts.
 	if e.Field != "" {
-		s.by[k].fields[e.Field] = saidOn{e.Decision, seq}
+		if old, ok := s.by[k].fields[e.Field]; !ok || e.At >= old.at {
+			s.by[k].fields[e.Field] = saidOn{e.Decision, seq, e.At}
+		}
+		return
+	}
+	if e.At < s.by[k].record.At {
 		return
 	}
 	s.by[k].record = e
