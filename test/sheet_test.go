@@ -139,6 +139,18 @@ func TestTablesThatAreNotUnderstood(t *testing.T) {
 	assert.Equal(t, "held jonas later", p.review()["range/GLU/F"].Decision+" "+p.review()["range/GLU/F"].DecidedBy+" "+p.review()["range/GLU/F"].Note)
 	assert.Equal(t, "approved", p.review()["range/GLU/M"].Fields[0].Decision)
 
+	// As a spreadsheet program writes it where the comma stands in numbers.
+	rows, err := csv.NewReader(strings.NewReader(text)).ReadAll()
+	require.NoError(t, err)
+	rows[3][10] = "decline"
+	var other strings.Builder
+	w := csv.NewWriter(&other)
+	w.Comma, w.UseCRLF = ';', true
+	require.NoError(t, w.WriteAll(rows))
+	p.write("back.csv", "\ufeff"+other.String())
+	p.as("otto", 0, "decide", "1", "--from", "back.csv")
+	assert.Equal(t, "declined otto", p.review()["range/GLU/M"].Decision+" "+p.review()["range/GLU/M"].DecidedBy)
+
 	// Neither a table of another docket nor one of an earlier match counts.
 	p.must(3, "match", "p", "--against", "target")
 	p.refused("about another docket", "decide", "2", "--from", "back.csv")

@@ -85,20 +85,13 @@ func (f *folder) loadCSV(ctx context.Context, tx *sql.Tx, t *table, in io.Reader
 // of tells the form of a CSV file by how it begins.
 func (f *fileForm) of(head []byte) {
 	end := bytes.IndexAny(head, "\r\n")
-	line := head
 	if end >= 0 {
-		line = head[:end]
 		f.end = string(head[end])
 		if head[end] == '\r' && end+1 < len(head) && head[end+1] == '\n' {
 			f.end = "\r\n"
 		}
 	}
-	f.comma = ','
-	for _, other := range ";\t" {
-		if !bytes.ContainsRune(line, ',') && bytes.ContainsRune(line, other) {
-			f.comma = byte(other)
-		}
-	}
+	f.comma = sheet.Separator(head)
 }
 
 // addCells adds a row of cells. One that begins with a quote and is no JSON text is taken as

@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/csv"
 	"errors"
 	"fmt"
@@ -24,13 +25,15 @@ func (e *RowError) Error() string { return fmt.Sprintf("row %d: %v", e.Row, e.Ca
 func (e *RowError) Unwrap() error { return e.Cause }
 
 // ReadCSV gives each row of a CSV file (RFC 4180, UTF-8, with or without a byte order
-// mark) and its line. Empty lines are passed over.
+// mark, separated as Separator tells) and its line. Empty lines are passed over.
 func ReadCSV(in io.Reader, row func(line int, cells []string) error) error {
 	bounded := &rowBound{in: in, left: limit.Line}
-	buffered := bufio.NewReader(bounded)
+	buffered := bufio.NewReaderSize(bounded, 64<<10)
 	SkipMark(buffered)
 	r := csv.NewReader(buffered)
 	r.FieldsPerRecord = -1
+	head, _ := buffered.Peek(buffered.Size())
+	r.Comma = rune(Separator(head))
 	for {
 		cells, err := r.Read()
 		bounded.left = limit.Line // the next row may be as long again
@@ -50,6 +53,22 @@ func ReadCSV(in io.Reader, row func(line int, cells []string) error) error {
 			return &RowError{line, err}
 		}
 	}
+}
+
+// Separator tells what the cells of a CSV file are separated by, from how it begins: a
+// semicolon or a tab where its first line has no comma, as spreadsheet programs write it in
+// many countries.
+func Separator(head []byte) byte {
+	if end := bytes.IndexAny(head, "\r\n"); end >= 0 {
+		head = head[:end]
+	}
+	out := byte(',')
+	for _, other := range ";\t" {
+		if !bytes.ContainsRune(head, ',') && bytes.ContainsRune(head, other) {
+			out = byte(other)
+		}
+	}
+	return out
 }
 
 // rowBound reads so much at most for one row: an open quote may run through gigabytes.
