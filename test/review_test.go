@@ -211,10 +211,10 @@ CREATE TABLE items (id INTEGER PRIMARY KEY, grp INTEGER NOT NULL REFERENCES grou
 		last = at
 	}
 	assert.Less(t, strings.Index(text, "item/B/x"), strings.Index(text, "group/B "))
-	assert.Contains(t, words(text), "group/B not there group/A, item/B/x open")
+	assert.Contains(t, words(text), "group/B not there 2 above open")
 	assert.Contains(t, words(text), "Tick off what is dealt with, or stays, with: anagram decline 1 RECORD --note TEXT")
 	p.must(0, "decline", "1", "group/A", "--note", "still needed by the ward") // as the list says
-	assert.Contains(t, words(list()), "group/A not there group/C declined by mara")
+	assert.Contains(t, words(list()), "group/A not there 1 above declined by mara")
 	assert.NotContains(t, list("--decision", "open"), "still needed")
 	p.must(0, "review", "--removals", "--out", "gone.csv")
 	assert.Contains(t, string(p.read("gone.csv")), "group/B")
@@ -250,7 +250,7 @@ func TestEarlierApprovalsAreOffered(t *testing.T) {
 	p.as("jonas", 0, "approve", "range/GLU/*", "unit/mg")
 	p.sql("source", "UPDATE ranges SET low = 66 WHERE assay = 1 AND sex = 'M'")
 	r := p.must(3, "match", "source", "--against", "target", "--name", "again")
-	assert.Contains(t, words(r.out), "2 findings approved in an earlier docket and as it was then. To approve again: anagram approve 2 --approved-before")
+	assert.Contains(t, words(r.out), "2 findings approved in an earlier docket, on values that both sides still have. To approve again: anagram approve 2 --approved-before")
 	assert.Contains(t, words(p.must(0, "review", "--only", "unit/mg").out), "new, open; approved before by jonas in docket 1, as it still is")
 	assert.Equal(t, "open", p.review()["unit/mg"].Decision)
 	p.must(3, "import", "2") // it counts for nothing by itself

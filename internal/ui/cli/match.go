@@ -154,7 +154,7 @@ func (a *app) printMatch(r matching.Result, loads []loadfiles.Confirmation) erro
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s declined or held as before, as both sides are as they were.", count(r.Carried, "finding")), ""))
 	}
 	if n := r.ApprovedBefore; n > 0 {
-		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s approved in an earlier docket and as it was then. To approve again: anagram approve %d --approved-before", count(n, "finding"), r.Header.Number), ""))
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s approved in an earlier docket, on values that both sides still have. To approve again: anagram approve %d --approved-before", count(n, "finding"), r.Header.Number), ""))
 	}
 	if r.Gone > 0 {
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s of the removal list of docket %d: no longer only in %s.", count(r.Gone, "record"), r.Listed, r.Header.Target), ""))

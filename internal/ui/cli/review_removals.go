@@ -36,8 +36,16 @@ func (a *app) printRemovals(ctx context.Context, s *session.Session, d *docket.D
 		if slices.Contains(r.Reasons, match.RetiredInSource) {
 			there = "out of scope"
 		}
-		t.Add(r.Address, shorten(show.Harmless(r.Title), 40), there, some(r.By, 3), standText(d.Header, r.Reviewed))
+		t.Add(r.Address, shorten(show.Harmless(r.Title), 40), there, after(len(r.By)), standText(d.Header, r.Reviewed))
 	}
 	a.printTable(t, "  ")
 	return nil
+}
+
+// after says how many records of the list above have to go before one.
+func after(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%d above", n)
 }
