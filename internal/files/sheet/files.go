@@ -136,37 +136,25 @@ func (b *Book) Sheets() []string { return b.file.GetSheetList() }
 // Close closes the workbook.
 func (b *Book) Close() error { return b.file.Close() }
 
-// Rows gives each row of a sheet that has cells. The error is a *RowError where it is
-// about one.
+// Rows gives each row of a sheet that has cells, as the person sees them. The error is a
+// *RowError where it is about one.
 func (b *Book) Rows(name string, row func(number int, cells []string) error) error {
-	rows, err := b.file.Rows(name)
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	for n := 1; rows.Next(); n++ {
-		cells, err := rows.Columns(excelize.Options{RawCellValue: true})
+	return b.Texts(name, func(n int, cells []string) error {
 		for i := range cells {
-			if err != nil {
-				break
-			}
-			var at string
-			if at, err = excelize.CoordinatesToCellName(i+1, n); err == nil {
+			at, err := excelize.CoordinatesToCellName(i+1, n)
+			if err == nil {
 				cells[i], err = b.text(name, at, cells[i])
 			}
+			if err != nil {
+				return err
+			}
 		}
-		if err == nil && len(cells) > 0 {
-			err = row(n, cells)
-		}
-		if err != nil {
-			return &RowError{n, err}
-		}
-	}
-	return rows.Error()
+		return row(n, cells)
+	})
 }
 
-// Texts gives each row of a sheet as it is stored, in memory that does not grow with the sheet:
-// for tables all of whose cells are texts. The error is a *RowError where it is about a row.
+// Texts is Rows with the cells as they are stored, in memory that does not grow with the sheet:
+// for tables all of whose cells are texts.
 func (b *Book) Texts(name string, row func(number int, cells []string) error) error {
 	rows, err := b.file.Rows(name)
 	if err != nil {
