@@ -5,7 +5,7 @@ BENCHTIME ?= 1s
 DIST ?= dist
 PLATFORMS ?= linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 windows/arm64
 
-.PHONY: help build test race lint fuzz bench cover house screenshots cross dist clean
+.PHONY: help build test race lint fuzz bench cover house man screenshots cross dist clean
 
 help: ## list the targets
 	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -34,6 +34,9 @@ cover: ## hold core, files and store to their floor, and the tests to their shar
 
 house: ## draw docs/house.svg from the real imports
 	$(GO) run ./tools/house > docs/house.svg
+
+man: ## write a manual page for every command into DIST/man
+	$(GO) run ./tools/man $(DIST)/man
 
 screenshots: ## draw the pictures of docs/screenshots from the demo data
 	@tools/screenshots

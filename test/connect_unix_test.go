@@ -46,7 +46,12 @@ func listener(t *testing.T, do func(net.Conn)) string {
 			if err != nil {
 				return
 			}
-			go do(c)
+			go func() {
+				// Held until do is through: a connection that nobody holds is closed when
+				// memory is cleaned up, and the other side sees a reset.
+				defer func() { _ = c.Close() }()
+				do(c)
+			}()
 		}
 	}()
 	return l.Addr().String()

@@ -54,7 +54,7 @@ func TestAFolderOfFilesAsTargetAndSource(t *testing.T) {
 	for _, form := range []string{"csv", "jsonl", "xlsx"} {
 		t.Run(form, func(t *testing.T) {
 			p := filesPlace(t, form)
-			assert.Contains(t, words(p.must(0, "env", "test", "files").out), "files: folder of files, read and write, 2 tables")
+			assert.Contains(t, words(p.must(0, "env", "test", "files").out), "2 tables, read and write")
 			p.must(0, "catalog", "check", "files")
 			before := string(p.read("data/things." + form))
 			assert.Equal(t, map[string]int{"new": 3, "changed": 1, "target_only": 1}, totals(p.json(3, "match", "source", "--against", "files", "--name", "s")))
@@ -169,12 +169,12 @@ func TestReplacingFilesIsCompletedAndNeverBlind(t *testing.T) {
 	_, err = folder.Open(ctx, "files", p.path("data"), false)
 	require.ErrorContains(t, err, "which is none of its files")
 	require.NoError(t, os.Remove(p.path("data/.anagram-replacing")))
-	first, err := env.Begin(ctx)
+	first, err := env.Begin(ctx, nil)
 	require.NoError(t, err)
 	other, err := folder.Open(ctx, "files", p.path("data"), false)
 	require.NoError(t, err)
 	defer other.Close()
-	_, err = other.Begin(ctx)
+	_, err = other.Begin(ctx, nil)
 	assert.ErrorContains(t, err, "another import is at work")
 	p.write("data/units.csv", "code;id\r\nsomebody;1\r\n")
 	require.ErrorContains(t, first.Commit(ctx), "was changed by somebody else in the meantime")

@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -62,7 +63,7 @@ func TestKilledAtAnyMomentTheTargetIsAsBeforeOrComplete(t *testing.T) {
 	require.Equal(t, wanted, p.rows("target", itemsQuery))
 
 	seen := map[string]int{}
-	kills := full(5, 20)
+	kills := full(5, 10)
 	for i := range kills + 3 {
 		for name, content := range untouched {
 			for _, journal := range []string{"-journal", "-wal", "-shm"} {
@@ -129,7 +130,7 @@ func TestCtrlCLeavesNothingHalfDone(t *testing.T) {
 	for _, args := range [][]string{{"parcel", "reseal", "folder", "--note", "again"}, {"parcel", "again", "p", "--name", "other"}, {"export", "source", "--name", "other"}, {"match", "p", "--against", "target"}, {"import", "--into-files", "out"}, {"import"}} {
 		interrupted := 0
 		// As fast as the machine may be at the moment, one of them has to be at work.
-		for try := 0; try < full(3, 8) || interrupted == 0 && try < 60; try++ {
+		for try := 0; try < full(3, 5) || interrupted == 0 && try < 60; try++ {
 			cmd := p.command(args...)
 			require.NoError(t, cmd.Start())
 			time.Sleep(time.Duration(20+rand.IntN(120)) * time.Millisecond)
@@ -156,6 +157,59 @@ func TestCtrlCLeavesNothingHalfDone(t *testing.T) {
 		}
 		assert.Positive(t, interrupted, "%v was never interrupted", args)
 	}
+}
+
+func TestCtrlCWhereSomethingIsLookedAtAgainOrTakenBack(t *testing.T) {
+	p := manyPlace(t, 12_000)
+	p.must(0, "export", "source", "--name", "p")
+	p.must(3, "match", "p", "--against", "target")
+	p.must(0, "approve", "*")
+	p.must(0, "import")
+	p.must(3, "restore", "1")
+	after := p.rows("target", itemsQuery)
+	folder := func() []string {
+		var names []string
+		for _, pattern := range []string{"*", "dockets/*", "parcels/*", "selections/*", ".anagram/scratch/*"} {
+			found, err := filepath.Glob(p.path(pattern))
+			require.NoError(t, err)
+			for _, name := range found {
+				if !strings.HasSuffix(name, ".lock") { // what a lock is held on stays
+					names = append(names, name)
+				}
+			}
+		}
+		return names
+	}
+	for _, args := range [][]string{
+		{"restore", "1"}, {"restore", "1", "--record", "item/ITEM-000010"}, {"prove", "1"}, {"history", "item/ITEM-000010"}, {"history", "1", "--out", "h.html"},
+		{"review", "2", "--out", "r.html"}, {"review", "2", "--out", "r.xlsx"}, {"review", "2", "--out", "r.csv"}, {"selection", "add", "gathered", "--docket", "1"},
+		{"approve", "2", "--status", "changed"}, {"reopen", "2", "--status", "changed"},
+	} {
+		interrupted, was := 0, folder()
+		open := p.must(0, "history", "2", "--json").out
+		for try := 0; try < full(2, 3) || interrupted == 0 && try < 60; try++ {
+			cmd := p.command(args...)
+			require.NoError(t, cmd.Start())
+			time.Sleep(time.Duration(10+rand.IntN(100)) * time.Millisecond)
+			require.NoError(t, cmd.Process.Signal(os.Interrupt))
+			_ = cmd.Wait()
+			switch cmd.ProcessState.ExitCode() {
+			case 6:
+				interrupted++
+				assert.Equal(t, was, folder(), "%v leaves no file, and no part of one", args)
+				assert.Equal(t, open, p.must(0, "history", "2", "--json").out, "%v decides nothing", args)
+			case 0, 3: // it was faster: the next try begins from there
+				for _, name := range folder() {
+					if !slices.Contains(was, name) && !strings.Contains(name, "dockets") {
+						require.NoError(t, os.RemoveAll(name))
+					}
+				}
+				was, open = folder(), p.must(0, "history", "2", "--json").out
+			}
+		}
+		assert.Positive(t, interrupted, "%v was never interrupted", args)
+	}
+	assert.Equal(t, after, p.rows("target", itemsQuery))
 }
 
 func TestWhatTheTargetChangesOrRefusesTakesEverythingBack(t *testing.T) {

@@ -119,7 +119,7 @@ func TestTheTargetsSide(t *testing.T) {
 	assert.Equal(t, "target-kept", p.review()["item/A"].Decision)
 	p.must(0, "import")
 	assert.Equal(t, []string{"A t 1 t", "B s s t", "C t s t"}, p.rows("target", "SELECT code, f1, f2, f3 FROM items ORDER BY 1"))
-	p.must(3, "match", "q", "--against", "target")
+	p.must(0, "match", "q", "--against", "target")
 	assert.Contains(t, words(p.must(0, "review", "--only", "item/A").out), "target keeps its values, approved by mara")
 }
 

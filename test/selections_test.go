@@ -99,17 +99,17 @@ func TestWhatIsChosenAndWhatComesAlong(t *testing.T) {
 	assert.Equal(t, map[string]any{"chosen": 8.0, "along": 4.0}, doc["records"], "types without stamps whole, parts only with their owners: %v", p.holds("dated"))
 	p.refused("leaves nothing of source; no parcel was made", "export", "source", "--leave-out", "*")
 	for want, given := range map[string][]string{
-		`column 1: thing has no field "kond"; did you mean "kind"?`: {"--where", "thing: kond == 'x'"},
-		"> cannot be used on (text, integer)":                       {"--where", "thing: kind > 5"},
-		"is written as 'TYPE: CONDITION'":                           {"--where", "kind == 'x'"},
-		"--related is all, parts or none":                           {"--related", "some"},
-		"source has no record thing/Z; no parcel was made":          {"--record", "thing/Z"},
-		"neither a date such as":                                    {"--changed-since", "yesterday"},
-		"Nothing was imported from source into target yet":          {"--changed-since", "last-import:target"},
-		"needs to know the target":                                  {"--changed-since", "last-import"},
-		`no selection "month"`:                                      {"--selection", "month"},
-		`no record type "thong"; did you mean "thing"?`:             {"--leave-out", "thong/*"},
-		"2 parts are too many":                                      {"--record", "thing/A/B"},
+		`column 1: thing has no field "kond"; did you mean "kind"?`:                  {"--where", "thing: kond == 'x'"},
+		"> cannot be used on (text, integer)":                                        {"--where", "thing: kind > 5"},
+		"is written as 'TYPE: CONDITION'":                                            {"--where", "kind == 'x'"},
+		"--related is all, parts or none":                                            {"--related", "some"},
+		"source has no record thing/Z; did you mean \"thing/A\"? No parcel was made": {"--record", "thing/Z"},
+		"neither a date such as":                                                     {"--changed-since", "yesterday"},
+		"Nothing was imported from source into target yet":                           {"--changed-since", "last-import:target"},
+		"needs to know the target":                                                   {"--changed-since", "last-import"},
+		`no selection "month"`:                                                       {"--selection", "month"},
+		`no record type "thong"; did you mean "thing"?`:                              {"--leave-out", "thong/*"},
+		"2 parts are too many":                                                       {"--record", "thing/A/B"},
 	} {
 		p.refused(want, append([]string{"export", "source"}, given...)...)
 	}

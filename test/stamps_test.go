@@ -147,11 +147,21 @@ func TestTheFormOfNothingStays(t *testing.T) {
 			p.must(3, "match", "source", "--against", "target", "--name", "p")
 			p.must(0, "approve", "*")
 			run(t, target, alter[engine]...)
-			assert.Contains(t, words(p.must(1, "import").out), "item/A: field other_id was not to be written; it stood for nothing in another form before.")
+			assert.Contains(t, words(p.must(1, "import").out), "item/A: field other_id was not to be written; it was stored in another form before.")
 			run(t, target, map[string][]string{"sqlite": {"DROP TRIGGER form"}, "postgres": {"DROP TRIGGER form ON items"}, "mysql": {"DROP TRIGGER form"}}[engine]...)
 			p.must(0, "import")
 			assert.Equal(t, []string{"A|-1|new", "N||new"}, lines(t, target, "SELECT code, other_id, name FROM items ORDER BY 1"))
-			assert.Equal(t, []string{`{"other_id":"-1"}`, "null"}, p.rowsOf("file:"+p.path("dockets/0001.docket"), "SELECT json_extract(beside, '$.nothing') FROM backup WHERE run = 2 ORDER BY finding"))
+			assert.Equal(t, []string{"-1", ""}, p.rowsOf("file:"+p.path("dockets/0001.docket"), "SELECT json_extract(beside, '$.stored.other_id.text') FROM backup WHERE run = 2 ORDER BY finding"))
+			run(t, source, "INSERT INTO units VALUES (5, 'U')", "UPDATE items SET other_id = 5")
+			run(t, target, "INSERT INTO units VALUES (1, 'U')")
+			p.must(3, "match", "source", "--against", "target", "--name", "q")
+			p.must(0, "approve", "*")
+			p.must(0, "import")
+			assert.Equal(t, []string{"A|1|new", "N|1|new"}, lines(t, target, "SELECT code, other_id, name FROM items ORDER BY 1"))
+			p.must(3, "restore", "2") // the same form of nothing comes back
+			p.must(0, "approve", "*", "--take", "source")
+			p.must(0, "import")
+			assert.Equal(t, []string{"A|-1|new", "N||new"}, lines(t, target, "SELECT code, other_id, name FROM items ORDER BY 1"))
 		})
 	}
 }

@@ -222,6 +222,25 @@ func TestUndoBringsBackWhatWasSaid(t *testing.T) {
 }
 
 // What was decided is kept though the program is killed, and the next one goes on from there.
+func TestARemovalIsSeenAndSaid(t *testing.T) {
+	t.Parallel()
+	const table = "CREATE TABLE items (id INTEGER PRIMARY KEY, code TEXT UNIQUE, name TEXT);"
+	p := newPlace(t, "types:\n  item: {at: items, key: [code], id: id}\n", table+"INSERT INTO items VALUES (1,'B','b')", table)
+	p.must(3, "match", "source", "--against", "target", "--name", "p")
+	p.must(0, "approve", "*")
+	p.must(0, "import")
+	p.must(3, "restore", "1")
+	s := p.reviewed(120, 30, "2")
+	s.shows("the import of docket 1 made it; approved, it is removed")
+	s.press("y") // no plain approval removes anything
+	s.shows("press 1 for what was there before")
+	s.press("1")
+	s.shows("target-only (created-here), approved by")
+	s.leave()
+	assert.Contains(t, p.must(0, "import").out, "1 removed record")
+	assert.Empty(t, p.rows("target", "SELECT * FROM items"))
+}
+
 func TestAReviewThatIsKilledLosesNothing(t *testing.T) {
 	t.Parallel()
 	p := lab(t)

@@ -47,6 +47,12 @@ type Reading struct {
 	// Beside names columns of the place of which sums are wanted as well, however they are
 	// stored; they are never brought here themselves.
 	Beside []string
+	// Sums says that of bytes only their SHA-256 is wanted at first. A connector may deliver them
+	// all the same, or their content when it is opened, while the reader is and nothing else is
+	// read.
+	Sums bool
+	// Forms asks for what is stored where the same value would be written in another form.
+	Forms bool
 	// OnlyOutside, with Keys, asks for the records that the type's own only leaves out,
 	// instead of those that it does not.
 	OnlyOutside bool
@@ -71,6 +77,9 @@ type Description struct {
 	Rights  string // what the account may do, in words
 	// Zone is that of its times without zone, nil where it is not known.
 	Zone *time.Location
+	// Numbers says that numbers which it gives to new records are not given again where these
+	// are taken back.
+	Numbers bool
 	// Clock is the server's time when it was asked, zero where it is this machine's.
 	Clock time.Time
 	// Ahead is how far its clock is before this machine's; negative is behind.
@@ -102,8 +111,9 @@ type Environment interface {
 	Describe(ctx context.Context) (Description, error)
 	// Can says what the environment can do beyond reading and writing.
 	Can() Capabilities
-	// Begin locks the environment against other imports and starts a unit of work.
-	Begin(ctx context.Context) (Work, error)
+	// Begin locks the environment against other imports and starts a unit of work, in which
+	// these places are written.
+	Begin(ctx context.Context, places []string) (Work, error)
 	Close() error
 }
 
@@ -112,14 +122,20 @@ type Capabilities struct {
 	Prober   Prober
 	Judge    Judge
 	Scripter Scripter
+	Holder   Holder
 }
 
-// Prober looks at data in bounded questions, to draft a catalog.
+// Prober looks at data in bounded questions, to draft a catalog and to check one.
 type Prober interface {
+	// CountUpTo counts the rows of a place, but no more than most of them.
 	CountUpTo(ctx context.Context, place string, most int) (int, error)
-	Distinct(ctx context.Context, place string, columns, nullable []string, most int) (int, error)
-	Sample(ctx context.Context, place, column string, most int) ([]string, error)
-	Dangling(ctx context.Context, place, column, to, toColumn string, most int) (int, error)
+	// Look gives the first rows of a place in the order of its primary key: of each the values
+	// of some columns, in the kinds that these have by themselves. It ends early where the rows
+	// are large.
+	Look(ctx context.Context, place string, columns []string, most int, give func([]record.Value) error) error
+	// Dangling counts the values of a column that another place's column does not have, those
+	// apart that stand for nothing.
+	Dangling(ctx context.Context, place, column, to, toColumn string, none []string, most int) (int, error)
 }
 
 // Judge tries values against a rule of a place without writing them.
@@ -127,6 +143,13 @@ type Judge interface {
 	// Judge tells of each row of values, one for each column of the rule, whether the rule
 	// refuses it. What cannot be tried is not refused.
 	Judge(ctx context.Context, place string, rule catalog.Rule, rows [][]record.Value) ([]bool, error)
+}
+
+// Holder tells what holds on to records that the catalog knows nothing of.
+type Holder interface {
+	// Held tells of each key what refers to its record by a constraint of the environment, from
+	// a place that is none of the catalog's, in words; "" where nothing does.
+	Held(ctx context.Context, model *Model, typ string, keys []record.Key) ([]string, error)
 }
 
 // Scripter writes a change as text that somebody else can run.
@@ -146,7 +169,8 @@ type Change struct {
 	Key    record.Key
 	Insert bool
 	// Remove asks for the record to be removed, which is for taking back an import that made
-	// it and for nothing else. No connector does it yet: it is refused.
+	// it and for nothing else. It is refused while anything refers to the record, whatever
+	// would become of that.
 	Remove bool
 	// At tells the record that is to be changed by its ID, as this unit of work read it; ""
 	// finds it by its key. Keys move while they are written, ids do not.
@@ -159,26 +183,38 @@ type Change struct {
 	// Expect are what the record holds in Fields so far, for a text that is run later; nil
 	// where nothing is said.
 	Expect []record.Value
+	// Check says that the record is only written while it holds what is expected; else it is
+	// refused with ErrMoved. It stands in for a transaction where there is none.
+	Check bool
 	// Later are references of a new record that get their values in another change of the
 	// same unit of work, as what they refer to is not there yet. Where null is refused,
 	// something else stands there until then.
 	Later []record.Field
+	// Clear are references of a record that are to be emptied before it and what it refers to
+	// are removed in the same unit of work. Where null is refused, something else stands there
+	// until then.
+	Clear []record.Field
+	// Stored are forms in which values of Fields are to be stored, as Record.Stored gave them.
+	Stored map[string]record.Stored
 	// By is who does it, for stamps that the environment does not fill by itself.
 	By string
 	// Fixed are texts for fields that belong to this environment alone, by field name.
 	Fixed map[string]string
 }
 
-// ErrRemoval is the refusal of Change.Remove.
-var ErrRemoval = errors.New("records are not removed")
+// ErrMoved is the refusal of a change whose record no longer holds what was expected.
+var ErrMoved = errors.New("it was changed since it was read")
 
 // Work is a unit of work. Where it is a transaction, nothing of it is visible to others
 // before Commit, and without Commit nothing of it remains.
 type Work interface {
 	Reader
 	// Transaction says whether it is one. A target without has no rehearsal, and each write
-	// is done once it is sent; an import into it is refused until it can be resumed.
+	// is done once it is sent: Write is given as many changes as Together says then.
 	Transaction() bool
+	// Together is how many changes Write takes at a time where there is no transaction: 1 where
+	// each is sent by itself.
+	Together(ctx context.Context) (int, error)
 	// Write carries out changes in their order. Refused has one entry for each, nil where it
 	// was written; the others are *RecordError. They leave the unit of work usable, so that
 	// all refused records can be named; the caller rolls back then. After err nothing more
@@ -195,12 +231,22 @@ type Work interface {
 	Rollback() error
 }
 
+// Runner is a unit of work that carries out statements in the environment's own language, such
+// as a workspace says around imports.
+type Runner interface {
+	// Run carries out one statement. Its error is an *Error.
+	Run(ctx context.Context, statement string) error
+}
+
 // Error is a failure of an environment that a person can act on.
 type Error struct {
 	Environment string
 	Message     string // what is the matter
 	Mend        string // what to do about it
-	Cause       error
+	// Conflict says that somebody else changed the same records at the same time, so that nothing
+	// of the unit of work remains.
+	Conflict bool
+	Cause    error
 }
 
 // Error gives environment, facts and mend.

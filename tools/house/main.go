@@ -25,7 +25,7 @@ var floors = []struct{ name, does string }{
 	{"ui", "what people see and type"},
 	{"demo", "the made-up laboratory"},
 	{"flow", "the steps of the job, one room each"},
-	{"environment", "what is connected to: databases, folders"},
+	{"environment", "what is connected to: databases, folders, services"},
 	{"store", "what is kept: workspace, parcels, dockets, register"},
 	{"files", "careful work with files"},
 	{"core", "the computation; knows nobody"},

@@ -40,10 +40,13 @@ type Type struct {
 	StampBy string
 	// CreatedAt and CreatedBy are stamps that a record gets once.
 	CreatedAt, CreatedBy string
+	StampPerson          Person            // where the people are whose ids stand in StampBy
 	StampNever           bool              // an import never writes stamps
 	StampAccount         map[string]string // environment -> what stands for imports in StampBy and CreatedBy
 	Retired              Retired
 	Title                string
+	Plain                []string               // whole numbers that mean the same everywhere, whatever they look like
+	Everywhere           []string               // fields that the catalog leaves out of every type that has them
 	As                   map[string]record.Kind // kinds that the environment cannot tell
 	Words                map[string]Words       // how a boolean is kept where it is kept in words
 	Rules                map[string]record.Rule // how texts are compared
@@ -66,6 +69,10 @@ type Counter struct {
 	Last  string            // field with the last id
 	Where map[string]string // the row, by the values of its fields
 }
+
+// Person says where people are listed whose ids stand in stamps: a place, the column with the
+// id and the one with the name. The zero value is that stamps hold names.
+type Person struct{ At, ID, Name string }
 
 // Words are the two words of a boolean that is kept as a text or a number.
 type Words struct{ True, False string }
@@ -125,7 +132,12 @@ func (t *Type) Link() bool {
 func (t *Type) Carried(field string) bool {
 	_, local := t.Local[field]
 	return field != t.ID && !local && !t.IsStamp(field) && !slices.Contains(t.Derived, field) &&
-		!slices.Contains(t.Ignore, field) && !slices.Contains(t.Secret, field)
+		!t.Ignores(field) && !slices.Contains(t.Secret, field)
+}
+
+// Ignores reports whether a field is left alone, for this type or for all.
+func (t *Type) Ignores(field string) bool {
+	return slices.Contains(t.Ignore, field) || slices.Contains(t.Everywhere, field)
 }
 
 // IsStamp reports whether a field is a stamp.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"anagram/internal/core/condition"
 	"anagram/internal/core/record"
@@ -48,16 +49,28 @@ type Place struct {
 	ReadOnly bool
 	Primary  []string   // columns of the primary key
 	Unique   [][]string // columns that the place holds unique together, the primary key left out
+	// Partly are columns that are unique together among a part of the rows only.
+	Partly []PartlyUnique
 	// NoRollback says that what is written there cannot be taken back.
 	NoRollback bool
-	// CannotInsert and CannotUpdate say that the account has no right to.
-	CannotInsert, CannotUpdate bool
-	Foreign                    []ForeignKey // of several columns; others stand with their column
-	HasTriggers                bool         // that may change what is written
-	AnyTrigger                 bool         // that may do something else when it is written
-	NoBulk                     bool         // adding many rows at once would pass over its rules
-	Triggered                  []string     // columns that triggers fill, as far as can be told
-	Rules                      []Rule       // conditions that each row has to meet
+	// CannotInsert, CannotUpdate and CannotDelete say that the account has no right to.
+	CannotInsert, CannotUpdate, CannotDelete bool
+	Foreign                                  []ForeignKey // of several columns; others stand with their column
+	Directory                                bool         // the environment is one of people, who are what it is for
+	HasTriggers                              bool         // that may change what is written
+	AnyTrigger                               bool         // that may do something else when it is written
+	NoBulk                                   bool         // adding many rows at once would pass over its rules
+	Triggered                                []string     // columns that triggers fill, as far as can be told
+	Rules                                    []Rule       // conditions that each row has to meet
+}
+
+// PartlyUnique are columns that a place holds unique together among the rows in which a field
+// is null, is not null (as Retired.When says), or has a value.
+type PartlyUnique struct {
+	Columns []string
+	Field   string
+	When    string // null or not null; "" goes by Value
+	Value   string // as it stands in the environment
 }
 
 // Rule is a condition on the values of a row that an environment holds to. Null meets it.
@@ -115,7 +128,7 @@ func (c *Catalog) Fits(environment string, places map[string]Place) Fit {
 			})
 			continue
 		}
-		problems := t.problems(c, environment, place)
+		problems := append(t.problems(c, environment, place), t.personProblems(environment, places)...)
 		fit.Problems = append(fit.Problems, problems...)
 		if slices.ContainsFunc(problems, func(p Problem) bool { return !p.Caution }) {
 			continue
@@ -221,6 +234,56 @@ func (t *Type) problems(c *Catalog, environment string, place Place) []Problem {
 	return s.found
 }
 
+// personProblems says where the people are not whose ids stand in stamps.
+func (t *Type) personProblems(environment string, places map[string]Place) []Problem {
+	p := t.StampPerson
+	if p.At == "" {
+		return nil
+	}
+	people, ok := places[p.At]
+	if !ok {
+		return []Problem{{Type: t.Name, Line: t.line("stamp", "person"), Message: fmt.Sprintf("%s has nothing called %q for the people in stamps%s", environment, p.At, yamldoc.Nearest(p.At, slices.Sorted(maps.Keys(places))))}}
+	}
+	s := seenIn{t: t, environment: environment, place: people}
+	for _, field := range []string{p.ID, p.Name} {
+		s.need("field of person:", field, "stamp", "person")
+		if c, _ := people.Column(field); c.Unreadable {
+			s.say([]string{"stamp", "person"}, "the account may not read %s of %s in %s; ask for the right, or leave person: out", field, p.At, environment)
+		}
+	}
+	return s.found
+}
+
+// retired refuses values that the field cannot have: nothing would ever be out of use.
+func (s *seenIn) retired() {
+	r := s.t.Retired
+	c, ok := s.place.Column(r.Field)
+	if !ok {
+		return
+	}
+	kind := s.t.field(c).Kind
+	for _, value := range r.Values {
+		bad := ""
+		switch _, err := record.Parse(kind, value); {
+		case kind == record.Reference || kind == record.Woven:
+		case kind == record.Boolean && value != "true" && value != "false":
+			bad = "which is true or false"
+		case len(c.Limits.OneOf) > 0 && !slices.Contains(c.Limits.OneOf, value):
+			bad = "which is one of " + strings.Join(c.Limits.OneOf, ", ")
+		case err != nil:
+			bad = "which holds values of the kind " + kind.String()
+		case c.Limits.Characters > 0 && kind == record.Text && len([]rune(value)) > c.Limits.Characters:
+			bad = fmt.Sprintf("which takes at most %d characters", c.Limits.Characters)
+		}
+		if bad != "" {
+			s.say([]string{"retired", "values"}, "%q can never stand in %s of %s in %s, %s; correct values: under retired:", value, r.Field, s.place.Name, s.environment, bad)
+		}
+	}
+	if r.When != "" && c.Required {
+		s.say([]string{"retired", "when"}, "%s of %s in %s is never null, so when: %s says nothing; name the values under values: instead", r.Field, s.place.Name, s.environment, r.When)
+	}
+}
+
 // seenIn looks at a type in one environment.
 type seenIn struct {
 	t           *Type
@@ -246,6 +309,15 @@ func (s *seenIn) need(what, field string, path ...string) {
 	s.say(path, "%s %q is not in %s of %s%s", what, field, s.place.Name, s.environment, yamldoc.Nearest(field, names))
 }
 
+// may is need for what one environment may have and the other not.
+func (s *seenIn) may(what, field string, path ...string) {
+	before := len(s.found)
+	s.need(what, field, path...)
+	for n := range s.found[before:] {
+		s.found[before+n].Caution = true
+	}
+}
+
 // named looks for every field that the catalog names.
 func (s *seenIn) named() {
 	t := s.t
@@ -264,6 +336,7 @@ func (s *seenIn) named() {
 	s.need("stamp field", t.CreatedBy, "stamp", "created_by")
 	s.need("title field", t.Title, "title")
 	s.need("retired field", t.Retired.Field, "retired", "field")
+	s.retired()
 	for _, field := range sortedNames(t.Refers) {
 		for _, column := range t.Stored(field) {
 			s.need("reference", column, "refers", field)
@@ -276,33 +349,30 @@ func (s *seenIn) named() {
 		}
 	}
 	for _, field := range sortedNames(t.Local) {
-		s.need("local field", field, "local", field)
+		s.may("local field", field, "local", field)
 	}
 	for _, field := range sortedNames(t.As) {
 		s.need("field", field, "as", field)
 	}
 	// One environment may have a column that the other has not.
 	for i, field := range append(slices.Clone(t.Ignore), t.Derived...) {
-		before := len(s.found)
 		list := "ignore"
 		if i >= len(t.Ignore) {
 			list, i = "derived", i-len(t.Ignore)
 		}
-		s.need("field under "+list+":", field, list, fmt.Sprint(i))
-		for n := range s.found[before:] {
-			s.found[before+n].Caution = true
-		}
+		s.may("field under "+list+":", field, list, fmt.Sprint(i))
 	}
-	for _, list := range []struct {
-		name   string
-		fields []string
-	}{{"secret", t.Secret}, {"files", t.Files}} {
-		for i, field := range list.fields {
-			s.need("field under "+list.name+":", field, list.name, fmt.Sprint(i))
-		}
+	for i, field := range t.Secret {
+		s.may("field under secret:", field, "secret", fmt.Sprint(i))
+	}
+	for i, field := range t.Files {
+		s.need("field under files:", field, "files", fmt.Sprint(i))
 	}
 	for _, field := range sortedNames(t.Rules) {
 		s.need("field with a comparison rule", field)
+	}
+	for i, field := range t.Plain {
+		s.may("field under plain:", field, "plain", fmt.Sprint(i))
 	}
 	for i, set := range t.Unique {
 		for _, field := range set {

@@ -78,7 +78,7 @@ func kindText(f record.Field) string {
 // see.
 func (t *Type) SameAs(was *Type) bool {
 	plain := func(t Type) Type {
-		t.line, t.layout, t.Title = nil, nil, ""
+		t.line, t.layout, t.Title, t.Plain, t.StampPerson = nil, nil, "", nil, Person{}
 		return t
 	}
 	return was != nil && reflect.DeepEqual(plain(*t), plain(*was))

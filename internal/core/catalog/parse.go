@@ -16,8 +16,9 @@ import (
 
 // The file's form. Strings that may also be maps or lists have types of their own.
 type fileForm struct {
-	Areas map[string][]string `yaml:"areas"`
-	Types map[string]typeForm `yaml:"types"`
+	Areas  map[string][]string `yaml:"areas"`
+	Ignore []string            `yaml:"ignore"`
+	Types  map[string]typeForm `yaml:"types"`
 }
 
 type typeForm struct {
@@ -41,6 +42,7 @@ type typeForm struct {
 	NFC         []string                     `yaml:"nfc"`
 	BlankIsNull []string                     `yaml:"blank_is_null"`
 	Unique      [][]string                   `yaml:"unique"`
+	Plain       []string                     `yaml:"plain"`
 }
 
 type stampForm struct {
@@ -50,6 +52,13 @@ type stampForm struct {
 	CreatedBy string            `yaml:"created_by"`
 	Write     string            `yaml:"write"`
 	Account   map[string]string `yaml:"account"`
+	Person    personForm        `yaml:"person"`
+}
+
+type personForm struct {
+	At   string `yaml:"at"`
+	ID   string `yaml:"id"`
+	Name string `yaml:"name"`
 }
 
 type retiredForm struct {
@@ -119,6 +128,7 @@ func Parse(name string, source []byte) (*Catalog, error) {
 		if err != nil {
 			return nil, err
 		}
+		t.Everywhere = t.unnamed(form.Ignore)
 		types = append(types, t)
 		c.byName[typ] = t
 	}
@@ -158,7 +168,7 @@ func readType(doc *yamldoc.Document, name string, form typeForm) (*Type, error) 
 	t := &Type{
 		Name: name, At: form.At, Key: form.Key, ID: form.ID.Field, Refers: map[string]Reference{}, Only: form.Only, PartOf: form.PartOf,
 		Ignore: form.Ignore, Secret: form.Secret, Files: form.Files, Local: form.Local,
-		Derived: form.Derived, StampAt: form.Stamp.At, StampBy: form.Stamp.By, CreatedAt: form.Stamp.CreatedAt, CreatedBy: form.Stamp.CreatedBy, StampNever: form.Stamp.Write == "never", StampAccount: form.Stamp.Account, Retired: Retired(form.Retired), Title: form.Title, Unique: form.Unique,
+		Derived: form.Derived, StampAt: form.Stamp.At, StampBy: form.Stamp.By, CreatedAt: form.Stamp.CreatedAt, CreatedBy: form.Stamp.CreatedBy, StampNever: form.Stamp.Write == "never", StampAccount: form.Stamp.Account, StampPerson: Person(form.Stamp.Person), Retired: Retired(form.Retired), Title: form.Title, Unique: form.Unique, Plain: form.Plain,
 		As: map[string]record.Kind{}, Words: map[string]Words{}, Rules: map[string]record.Rule{},
 	}
 	t.line = func(more ...string) int { return doc.Line(append(slices.Clone(path), more...)...) }
@@ -210,10 +220,25 @@ func readType(doc *yamldoc.Document, name string, form typeForm) (*Type, error) 
 	return t, nil
 }
 
+// unnamed gives those of some fields that a type says nothing else of: what it says goes first.
+func (t *Type) unnamed(fields []string) (out []string) {
+	for _, field := range fields {
+		_, refers := t.Refers[field]
+		_, as := t.As[field]
+		if !refers && !as && t.Carried(field) && field != t.Title && field != t.Retired.Field && !slices.Contains(t.Key, field) && !slices.Contains(t.Files, field) && t.Rules[field] == (record.Rule{}) {
+			out = append(out, field)
+		}
+	}
+	return out
+}
+
 // checkWords refuses words that are none of those there are.
 func checkWords(doc *yamldoc.Document, path []string, form typeForm) error {
 	if w := form.Stamp.Write; w != "" && w != "never" {
 		return doc.Unknown(append(slices.Clone(path), "stamp", "write"), "way to write stamps", w, []string{"never"})
+	}
+	if p := form.Stamp.Person; p != (personForm{}) && (p.At == "" || p.ID == "" || p.Name == "" || form.Stamp.By+form.Stamp.CreatedBy == "") {
+		return doc.Errorf(append(slices.Clone(path), "stamp", "person"), "person: needs by: beside it, and at: (the table of people), id: and name: (its columns), as in person: {at: users, id: user_id, name: login}")
 	}
 	if w := form.Retired.When; w != "" && w != "null" && w != "not null" {
 		return doc.Unknown(append(slices.Clone(path), "retired", "when"), "sign of what is out of use", w, []string{"null", "not null"})

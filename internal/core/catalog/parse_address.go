@@ -27,12 +27,23 @@ func (c *Catalog) ParsePath(shapes record.Shapes, typ, path string) (record.Key,
 	parts := strings.Split(path, "/")
 	values, rest, err := c.takeParts(shapes, typ, parts, 0)
 	if err == nil && len(rest) > 0 {
-		err = fmt.Errorf("%d parts are too many", len(parts))
+		err = fmt.Errorf("%d parts are too many%s", len(parts), c.encoded(typ, parts, len(parts)-len(rest)))
 	}
 	if err != nil {
 		return record.Key{}, fmt.Errorf("%q is no key of %s: %w", path, typ, err)
 	}
 	return shapes.Key(typ, values), nil
+}
+
+// encoded gives "; did you mean …?" where the last part of a key was written with its slashes
+// as they are.
+func (c *Catalog) encoded(typ string, parts []string, taken int) string {
+	t := c.byName[typ]
+	if taken == 0 || t.Refers[t.Key[len(t.Key)-1]].To != nil {
+		return ""
+	}
+	head := append(slices.Clone(parts[:taken-1]), strings.Join(parts[taken-1:], "%2F"))
+	return fmt.Sprintf("; a slash in a part is written %%2F: did you mean %s/%s?", typ, strings.Join(head, "/"))
 }
 
 // takeParts reads the key of a type from the head of parts; keep of them have to be left

@@ -103,6 +103,16 @@ func (t *Type) Serves(column string) bool {
 	return false
 }
 
+// Chooses reports whether a field says which type a reference beside it points at.
+func (t *Type) Chooses(field string) bool {
+	for _, ref := range t.Refers {
+		if ref.Chooser == field {
+			return true
+		}
+	}
+	return false
+}
+
 // takenUp reports whether a column only serves a reference of several columns.
 func (t *Type) takenUp(column string) bool {
 	if _, own := t.Refers[column]; own || slices.Contains(t.Key, column) {

@@ -67,3 +67,22 @@ func Open(docket int, target string, approved int) Check {
 func Unfinished(docket int, target string) Check {
 	return Check{UnfinishedImport, Blocker, fmt.Sprintf("An import of docket %d into %s was interrupted, and it is not known where it stands.", docket, target), fmt.Sprintf("Run anagram import %d again, which finds that out and completes it; then match again.", docket)}
 }
+
+// HalfWay blocks while an import into the same target is half written.
+func HalfWay(docket int, target string) Check {
+	return Check{UnfinishedImport, Blocker, fmt.Sprintf("An import of docket %d into %s was broken off half way.", docket, target),
+		fmt.Sprintf("Finish it with anagram import %d --resume, or take it back with anagram restore %d; then match again.", docket, docket)}
+}
+
+// BrokenOff blocks an import while the one before stopped half way in a target without
+// transactions.
+func BrokenOff(docket int, target string, written, planned int) Check {
+	return Check{UnfinishedImport, Blocker, fmt.Sprintf("The last import of docket %d into %s was broken off when %d of its %d records were written, or nearly.", docket, target, written, planned),
+		fmt.Sprintf("Finish it with anagram import %d --resume, or take it back with anagram restore %d.", docket, docket)}
+}
+
+// Reminders holds an import up until people saw to what the workspace reminds of.
+func Reminders(docket int, target string, list []string) Check {
+	return Check{RemindersCode, Blocker, fmt.Sprintf("Before an import into %s: %s", target, strings.Join(list, " ")),
+		fmt.Sprintf("See to it, then say so with anagram import %d --reminded.", docket)}
+}

@@ -55,13 +55,18 @@ const (
 	ApprovalsCode        Code = "approvals"
 	DirectionCode        Code = "direction"
 	BesideCode           Code = "beside"
+	StillReferred        Code = "still-referred"
+	NotAsWritten         Code = "not-as-written"
+	NotRestored          Code = "not-restored"
+	RemindersCode        Code = "reminders"
+	LooksLikeID          Code = "looks-like-id"
 )
 
 // Codes lists the codes, in order.
 func Codes() []string {
 	var out []string
 	for _, code := range []Code{MissingReference, OwnerNotApproved, ReferenceNotApproved, AmbiguousKey, BrokenSeal, MustAgree, Release, NotOnBothSides, LocalNeeded, UnfinishedImport,
-		ValueDoesNotFit, NoRightCode, LooksRenamed, OldParcel, SourceMoved, OpenDocket, ValueTaken, PairNotUsed, ReferredDiffers, KeyInUse, OtherTarget, OtherCatalog, HeldOutsideCode, CircleCode, ApprovalsCode, DirectionCode, BesideCode,
+		ValueDoesNotFit, NoRightCode, LooksRenamed, OldParcel, SourceMoved, OpenDocket, ValueTaken, PairNotUsed, ReferredDiffers, KeyInUse, OtherTarget, OtherCatalog, HeldOutsideCode, CircleCode, ApprovalsCode, DirectionCode, BesideCode, StillReferred, NotAsWritten, NotRestored, RemindersCode, LooksLikeID,
 		"both-moved", "target-newer", "retired-in-target", "removed-in-target"} {
 		out = append(out, string(code))
 	}
@@ -81,7 +86,7 @@ type Check struct {
 // others alike; those have the same mend.
 func (c Check) Shared() bool {
 	switch c.Code {
-	case MissingReference, OwnerNotApproved, ReferenceNotApproved, NoRightCode, "removed-in-target":
+	case MissingReference, OwnerNotApproved, ReferenceNotApproved, NoRightCode, StillReferred, "removed-in-target":
 		return true
 	default:
 		return false

@@ -46,6 +46,16 @@ func Conflict(reason, address string, fields []string, source, target Side) (Che
 	return c, true
 }
 
+// Since says that fields, which an import wrote that is taken back, were changed after it.
+func Since(address string, fields []string, docket int, target Side) Check {
+	what := "Field " + strings.Join(fields, ", ") + " of " + address + " was"
+	if len(fields) > 1 {
+		what = "Fields " + strings.Join(fields, ", ") + " of " + address + " were"
+	}
+	return Check{Code: "both-moved", Level: Caution, Message: fmt.Sprintf("%s changed since the import of docket %d: %s.", what, docket, target.changed()),
+		Mend: "Approve it with --take source to bring back what was there before that import, or with --take target to keep what is there now."}
+}
+
 // Renamed cautions that two records are probably one whose key was changed: other is the
 // one on the other side.
 func Renamed(address, other, source, target string, fields, of int, isNew bool) Check {

@@ -71,6 +71,9 @@ func wrong(text string, issues *cel.Issues) error {
 	message := first.Message
 	if i := strings.Index(message, "Syntax error: "); i >= 0 {
 		message = "it cannot be read: " + message[i+len("Syntax error: "):]
+		if said := inOurWords(text); said != "" {
+			message = "it cannot be read: " + said
+		}
 	}
 	return &Error{Text: text, Column: first.Location.Column() + 1, Message: message}
 }

@@ -19,7 +19,7 @@ func (m *maker) findOwner(t *Type) {
 	if !slices.ContainsFunc(t.Key, func(field string) bool { return t.refersTo(field) == "" }) {
 		why = "a link, and " + to + " stands first in its key"
 	}
-	t.PartOf = Noted{to, why}
+	t.PartOf = Noted{Name: to, Why: why, Sure: t.KeySure && t.score.stated}
 }
 
 // areas groups types by the first word of their names, and the others by what they

@@ -9,7 +9,7 @@ import (
 // What a draft takes for a secret: by its name, in the languages that schemas are written
 // in, or by what its values look like.
 
-var secretName = regexp.MustCompile(`(?i)` + strings.Join([]string{
+var secretName = lazily(`(?i)` + strings.Join([]string{
 	`passw`, `pass_?(phrase|code|key)`, `(^|[_-])pass(es)?($|[_-])`, `secret`, `token`, `credential`, `(^|[_-])creds?($|[_-])`,
 	`(api|access|private|priv|secret|shared|signing|sign|encryption|encrypt|crypto|hmac|master|session|auth|licen[sc]e|storage|account)_?key`,
 	`(^|[_-])(salt|pepper|pin|pwd|pw|otp|totp|hotp|mfa|2fa|seed|nonce|jwt|bearer|cookie|pem|pfx|p12|keystore|psk)($|[_-])`, `(otp|totp|mfa|2fa)_?(seed|secret|code)`, `recovery_?code`,

@@ -51,6 +51,9 @@ const (
 	// HeldOutside is a record that would be new though the target has it, out of the type's
 	// scope.
 	HeldOutside Reason = "held-outside"
+	// CreatedHere is not found by Join: an earlier import made the record, and the match is
+	// there to take that import back.
+	CreatedHere Reason = "created-here"
 )
 
 // Moved says which side changed a field since the value both last agreed on.
@@ -83,7 +86,8 @@ type Finding struct {
 	Reasons     []Reason
 	Source      *record.Record
 	Target      *record.Record
-	Differences []Difference // of changed, target-edit and conflict, in field order
+	Agreed      *record.Record // what both last agreed on, nil where nothing is known
+	Differences []Difference   // of changed, target-edit and conflict, in field order
 	// SourceIDs and TargetIDs list the internal ids where the key is ambiguous, at
 	// most MaxIDs of them.
 	SourceIDs, TargetIDs []string
@@ -108,6 +112,9 @@ type Input struct {
 	// AgreedLater says that the agreed values are from after the source was read. They tell
 	// that the target had a record, but not which side moved.
 	AgreedLater bool
+	// AgreedIsAll says that a record without agreed values was on neither side: where both have
+	// it by now and differ, both moved.
+	AgreedIsAll bool
 	// InScope says whether the selection covers a key. Target records outside are
 	// counted as not compared.
 	InScope func(record.Key) bool
@@ -243,7 +250,7 @@ func (in Input) remember(status Status, source, target, agreed *record.Record) e
 
 // judge decides what one key is.
 func judge(in Input, key record.Key, s, t group, agreed *record.Record) Finding {
-	f := Finding{Key: key, Source: s.first, Target: t.first, SourceIDs: s.ids, TargetIDs: t.ids}
+	f := Finding{Key: key, Source: s.first, Target: t.first, Agreed: agreed, SourceIDs: s.ids, TargetIDs: t.ids}
 	if s.count > 1 || t.count > 1 || in.Ambiguous(key) {
 		f.Status, f.Reasons = Conflict, []Reason{Ambiguous}
 		return f
@@ -263,7 +270,7 @@ func judge(in Input, key record.Key, s, t group, agreed *record.Record) Finding 
 	if in.AgreedLater {
 		agreed = nil
 	}
-	f.Differences = append(compareKeys(in.Keys, *s.first, *t.first, agreed), Compare(in.Fields, s.first.Values, t.first.Values, agreed)...)
+	f.Differences = in.differences(*s.first, *t.first, agreed)
 	f.Status = statusOf(f.Differences)
 	if f.Status == Conflict {
 		f.Reasons = []Reason{BothMoved}
@@ -271,7 +278,7 @@ func judge(in Input, key record.Key, s, t group, agreed *record.Record) Finding 
 	if f.Status != Changed && f.Status != Conflict {
 		return f
 	}
-	guessed := slices.ContainsFunc(f.Differences, func(d Difference) bool { return !d.AgreedKnown })
+	guessed := !in.AgreedIsAll && slices.ContainsFunc(f.Differences, func(d Difference) bool { return !d.AgreedKnown })
 	if guessed && later(t.first.ChangedAt, s.first.ChangedAt) {
 		f.Status, f.Reasons = Conflict, append(f.Reasons, TargetNewer)
 	}
@@ -279,6 +286,17 @@ func judge(in Input, key record.Key, s, t group, agreed *record.Record) Finding 
 		f.Status, f.Reasons = Conflict, append(f.Reasons, RetiredInTarget)
 	}
 	return f
+}
+
+// differences gives those of key and fields, with which side moved.
+func (in Input) differences(s, t record.Record, agreed *record.Record) []Difference {
+	out := append(compareKeys(in.Keys, s, t, agreed), Compare(in.Fields, s.Values, t.Values, agreed)...)
+	if in.AgreedIsAll && agreed == nil {
+		for i := range out {
+			out[i].Moved = MovedBoth
+		}
+	}
+	return out
 }
 
 // later compares two stamps; where one is missing nothing is known.

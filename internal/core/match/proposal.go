@@ -47,5 +47,11 @@ func Adds(status Status, inTarget bool, reasons []Reason) bool {
 	return status == New || status == Conflict && !inTarget && !Hopeless(reasons)
 }
 
+// Removes reports whether an import may remove the record from the target: only where it is
+// there to take back an earlier one, which made the record.
+func Removes(status Status, reasons []Reason) bool {
+	return status == TargetOnly && slices.Contains(reasons, CreatedHere)
+}
+
 // Asks reports whether the status asks for a decision.
 func Asks(status Status) bool { return status == Conflict || status == Changed || status == New }

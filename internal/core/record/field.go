@@ -62,9 +62,9 @@ type Record struct {
 	// tell whether they changed between two readings of one environment.
 	Beside []string
 
-	// Nothing has, of references that point nowhere, what is stored instead of null, by
-	// field: environments can have several forms of that.
-	Nothing map[string]string
+	// Stored has, by field, what is stored where a connector would write the same value in
+	// another form: of references that point nowhere, of texts that are dates or JSON.
+	Stored map[string]Stored
 
 	// Line, where it is given, is the canonical line of key and values alone. Two
 	// records with the same line are the same, which saves reading one of them.
@@ -72,6 +72,12 @@ type Record struct {
 	// Load completes a record of which so far only the order of its key and Line are
 	// there; nil where the record is complete.
 	Load func(*Record) error
+}
+
+// Stored is a value as an environment itself keeps it.
+type Stored struct {
+	Kind string `json:"kind"` // text, whole, real, bytes (hexadecimal) or null
+	Text string `json:"text"`
 }
 
 // Stands gives the key under which the record stands where it was read.

@@ -56,6 +56,9 @@ func ParsePattern(s string) (Pattern, error) {
 	return p, nil
 }
 
+// HasStar reports whether a text stands for several.
+func HasStar(s string) bool { return strings.Contains(s, "*") }
+
 // String gives the pattern as it was written.
 func (p Pattern) String() string { return p.text }
 

@@ -10,6 +10,8 @@ package sequence
 import (
 	"cmp"
 	"container/heap"
+	"fmt"
+	"maps"
 	"slices"
 
 	"anagram/internal/core/graph"
@@ -17,10 +19,13 @@ import (
 
 // Node is one approved finding.
 type Node struct {
-	ID    int64
-	Rank  int  // of its record type, in dependency order
-	New   bool // to be inserted; else an update
-	Needs []Edge
+	ID   int64
+	Rank int  // of its record type, in dependency order
+	New  bool // to be inserted; else an update
+	// Removes says that the record is to be removed. It needs what refers to it: to be removed
+	// or changed before.
+	Removes bool
+	Needs   []Edge
 }
 
 // Edge is a reference from one finding to a new one in the same docket.
@@ -35,11 +40,13 @@ type Edge struct {
 }
 
 // Write is one step. A finding in a circle has two: first without the fields named
-// in Without, then again with only those named in Only.
+// in Without, then again with only those named in Only. One that is removed and in a circle
+// is first rid of the references named in Clear.
 type Write struct {
 	ID      int64
 	Without []string
 	Only    []string
+	Clear   []string
 }
 
 // Circle is a set of findings that need each other before any of them can be written.
@@ -66,7 +73,11 @@ func Order(nodes []Node) ([]Write, error) {
 			if to == i && e.Required && !e.Late {
 				return nil, &Circle{IDs: []int64{n.ID}}
 			}
-			edges[i] = append(edges[i], edge{to: to, field: e.Field, required: e.Required, late: e.Late})
+			field := e.Field
+			if n.Removes { // it is a field of what refers
+				field = fmt.Sprint(e.To, " ", field)
+			}
+			edges[i] = append(edges[i], edge{to: to, field: field, of: e.Field, required: e.Required, late: e.Late})
 		}
 	}
 	later := deferred(nodes, edges)
@@ -78,10 +89,14 @@ func Order(nodes []Node) ([]Write, error) {
 		}
 		return nil, circle
 	}
-	writes := make([]Write, 0, len(nodes))
+	writes := cleared(nodes, edges, later)
 	var second []Write
 	for _, i := range order {
 		w := Write{ID: nodes[i].ID}
+		if nodes[i].Removes {
+			writes = append(writes, w)
+			continue
+		}
 		for _, e := range edges[i] {
 			if later[link{i, e.field}] && !slices.Contains(w.Without, e.field) {
 				w.Without = append(w.Without, e.field)
@@ -96,9 +111,29 @@ func Order(nodes []Node) ([]Write, error) {
 	return append(writes, second...), nil
 }
 
+// cleared gives the writes that take references between records away which are removed and
+// could not be removed in any order.
+func cleared(nodes []Node, edges [][]edge, later map[link]bool) []Write {
+	fields := map[int][]string{}
+	for i := range nodes {
+		for _, e := range edges[i] {
+			if nodes[i].Removes && later[link{i, e.field}] && !e.required && !slices.Contains(fields[e.to], e.of) {
+				fields[e.to] = append(fields[e.to], e.of)
+			}
+		}
+	}
+	out := []Write{}
+	for _, i := range slices.Sorted(maps.Keys(fields)) {
+		slices.Sort(fields[i])
+		out = append(out, Write{ID: nodes[i].ID, Clear: fields[i]})
+	}
+	return out
+}
+
 type edge struct {
 	to       int
-	field    string
+	field    string // names the edge among those of its node
+	of       string // the field itself
 	required bool
 	late     bool
 }

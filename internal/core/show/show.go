@@ -52,9 +52,20 @@ func Count(n int, one, several string) string {
 	return fmt.Sprintf("%d %s", n, english.PluralWord(n, one, several))
 }
 
-// Written tells how many records an import adds and changes.
-func Written(added, changed int) string {
+// Written tells how many records an import adds, changes and removes.
+func Written(added, changed, removed int) string {
 	switch {
+	case removed > 0 && added+changed > 0:
+		var parts []string
+		if added > 0 {
+			parts = append(parts, fmt.Sprintf("%d new", added))
+		}
+		if changed > 0 {
+			parts = append(parts, fmt.Sprintf("%d changed", changed))
+		}
+		return strings.Join(parts, ", ") + fmt.Sprintf(" and %d removed records", removed)
+	case removed > 0:
+		return Count(removed, "removed record", "removed records")
 	case added > 0 && changed > 0:
 		return fmt.Sprintf("%d new and %d changed records", added, changed)
 	case added > 0:

@@ -179,10 +179,27 @@ func (d *Document) Unknown(path []string, what, word string, known []string) err
 	return d.Errorf(path, "the %s %q is not known%s", what, word, Nearest(word, known))
 }
 
-// Nearest gives "; did you mean …?" with the known word that is most like this one,
-// or nothing where none is near.
+// Nearest gives "; did you mean …?" with the known word that is most like this one, where none
+// is near the known ones, as far as they can be listed.
 func Nearest(word string, known []string) string {
 	if len(word) > limit.Name || len(known) > limit.Types { // nobody meant one of these
+		return ""
+	}
+	if like := Likest(word, known); like != "" {
+		return like
+	}
+	sorted := slices.Compact(slices.Sorted(slices.Values(known)))
+	const most, long = 60, 900
+	if text := strings.Join(sorted, ", "); len(sorted) > 0 && len(sorted) <= most && len(text) <= long {
+		return "; known: " + text
+	}
+	return ""
+}
+
+// Likest gives "; did you mean …?" with the known word that is most like this one, or nothing
+// where none is near.
+func Likest(word string, known []string) string {
+	if len(word) > limit.Name {
 		return ""
 	}
 	best, least := "", len(word)/2+1

@@ -1,6 +1,7 @@
 package yamldoc
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -62,9 +63,16 @@ func TestDecodeNamesTheNearestKey(t *testing.T) {
 func TestNearest(t *testing.T) {
 	known := []string{"assay", "assay_range", "panel", "unit"}
 	for word, want := range map[string]string{"assai": "assay", "ASSAY": "assay", "panels": "panel", "assay_rang": "assay_range", "xyz": "", "": ""} {
+		like := ""
 		if want != "" {
-			want = `; did you mean "` + want + `"?`
+			like = `; did you mean "` + want + `"?`
 		}
-		assert.Equal(t, want, Nearest(word, known), word)
+		assert.Equal(t, like, Likest(word, known), word)
+		if want == "" {
+			like = "; known: assay, assay_range, panel, unit"
+		}
+		assert.Equal(t, like, Nearest(word, known), word)
 	}
+	assert.Empty(t, Nearest("x", nil))
+	assert.Empty(t, Nearest("x", []string{strings.Repeat("a", 100), strings.Repeat("b", 900)}), "what is too long to be listed is not")
 }

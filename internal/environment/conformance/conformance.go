@@ -25,6 +25,8 @@ type Engine struct {
 	Words map[string]string
 	Exec  func(t *testing.T, statement string)
 	Open  func(t *testing.T, readOnly bool) environment.Environment
+	// Catalog stands before the catalogs of the suite.
+	Catalog string
 }
 
 const source = `
@@ -82,6 +84,30 @@ func Run(t *testing.T, fresh func(t *testing.T) Engine) {
 	})
 }
 
+// RunService runs what holds for a service that is reached over the web as well: it has no
+// transactions and no lock, and nothing in it is tried without being written.
+func RunService(t *testing.T, fresh func(t *testing.T) Engine) {
+	run(t, fresh, source, statements, map[string]func(*bench){
+		"reads values, references and stamps": readsEverything,
+		"reads by key":                        readsByKey,
+		"locates keys":                        locates,
+		"writes and translates references":    writes,
+		"names what is refused and goes on":   refuses,
+		"writes many at a time":               writesMany,
+		"reads what holds some values":        readsHolding,
+		"gives records another key":           rekeys,
+		"stops when it is cancelled":          cancels,
+		"writes only what is as expected":     writesExpected,
+		"removes what nothing refers to":      removes,
+	})
+	run(t, fresh, formsSource, formsStatements, map[string]func(*bench){
+		"reads references in every form":  readsForms,
+		"writes references in every form": writesForms,
+		"says which reference is wrong":   saysWrongForms,
+		"reads what fulfils a condition":  readsWhere,
+	})
+}
+
 func run(t *testing.T, fresh func(t *testing.T) Engine, source string, statements []string, tests map[string]func(*bench)) {
 	for name, test := range tests {
 		t.Run(name, func(t *testing.T) {
@@ -92,7 +118,7 @@ func run(t *testing.T, fresh func(t *testing.T) Engine, source string, statement
 				}
 				b.engine.Exec(t, statement)
 			}
-			c, err := catalog.Parse("suite", []byte(source))
+			c, err := catalog.Parse("suite", []byte(b.engine.Catalog+source))
 			require.NoError(t, err)
 			env := b.engine.Open(t, true)
 			about, err := env.Describe(context.Background())
@@ -207,7 +233,7 @@ func (b *bench) write(work environment.Work, changes ...environment.Change) {
 func writes(b *bench) {
 	ctx := context.Background()
 	env := b.open(false)
-	work, err := env.Begin(ctx)
+	work, err := env.Begin(ctx, nil)
 	require.NoError(b, err)
 	sha := record.BytesValue([]byte("a\x00b")).Text()
 	for _, c := range []environment.Change{
@@ -239,7 +265,7 @@ func writes(b *bench) {
 func rollsBack(b *bench) {
 	ctx := context.Background()
 	env := b.open(false)
-	work, err := env.Begin(ctx)
+	work, err := env.Begin(ctx, nil)
 	require.NoError(b, err)
 	b.write(work, b.change("thing", false, `["A"]`, `{"name":"gone"}`), b.change("thing", true, `["D"]`, `{"name":"gone"}`))
 	require.NoError(b, work.Rollback())
@@ -249,7 +275,7 @@ func rollsBack(b *bench) {
 func refuses(b *bench) {
 	ctx := context.Background()
 	env := b.open(false)
-	work, err := env.Begin(ctx)
+	work, err := env.Begin(ctx, nil)
 	require.NoError(b, err)
 	for _, bad := range []environment.Change{
 		b.change("thing", true, `["A"]`, `{}`),                            // the key is taken
@@ -272,7 +298,7 @@ func refuses(b *bench) {
 func writesMany(b *bench) {
 	ctx := context.Background()
 	env := b.open(false)
-	work, err := env.Begin(ctx)
+	work, err := env.Begin(ctx, nil)
 	require.NoError(b, err)
 	var changes []environment.Change
 	bad := map[int]bool{}
@@ -308,15 +334,15 @@ func writesMany(b *bench) {
 
 func locks(b *bench) {
 	ctx := context.Background()
-	first, err := b.open(false).Begin(ctx)
+	first, err := b.open(false).Begin(ctx, nil)
 	require.NoError(b, err)
 	other := b.open(false)
-	_, err = other.Begin(ctx)
+	_, err = other.Begin(ctx, nil)
 	var said *environment.Error
 	require.ErrorAs(b, err, &said)
 	assert.NotEmpty(b, said.Mend)
 	require.NoError(b, first.Rollback())
-	second, err := other.Begin(ctx)
+	second, err := other.Begin(ctx, nil)
 	require.NoError(b, err)
 	require.NoError(b, second.Rollback())
 }

@@ -120,7 +120,7 @@ func writesForms(b *bench) {
 	b.engine.Exec(b.T, `UPDATE samples SET item_id = item_id + 1000 WHERE item_id = 61`)
 	b.engine.Exec(b.T, `UPDATE notes SET object_id = object_id + 1000 WHERE object_type = 'A'`)
 	b.engine.Exec(b.T, `DELETE FROM formulas WHERE code = 'F1'`)
-	work, err := b.open(false).Begin(ctx)
+	work, err := b.open(false).Begin(ctx, nil)
 	require.NoError(b, err)
 	values := func(line string) string {
 		return line[strings.Index(line, `"values":`)+len(`"values":`) : len(line)-1]
@@ -188,7 +188,7 @@ func saysWrongForms(b *bench) {
 	b.engine.Exec(b.T, `UPDATE beds SET ward_no = 5 WHERE id = 51`)
 	assert.Contains(b, read("bed"), "field ward: it refers to ward with internal id N, 5, which is not in wards")
 	ctx := context.Background()
-	work, err := b.open(false).Begin(ctx)
+	work, err := b.open(false).Begin(ctx, nil)
 	require.NoError(b, err)
 	for _, c := range []struct {
 		change environment.Change

@@ -42,7 +42,7 @@ func readsHolding(b *bench) {
 
 func rekeys(b *bench) {
 	ctx := context.Background()
-	work, err := b.open(false).Begin(ctx)
+	work, err := b.open(false).Begin(ctx, nil)
 	require.NoError(b, err)
 	rekey := func(typ, was, key, values string) {
 		c := b.change(typ, false, key, values)

@@ -5,12 +5,18 @@ package connect
 import (
 	"context"
 	"fmt"
+	"log/slog"
+	"net/url"
+	"strings"
 
 	"anagram/internal/environment"
 	"anagram/internal/environment/folder"
+	"anagram/internal/environment/odata"
+	"anagram/internal/environment/scim"
 	"anagram/internal/environment/sqldb/mysql"
 	"anagram/internal/environment/sqldb/postgres"
 	"anagram/internal/environment/sqldb/sqlite"
+	"anagram/internal/environment/web"
 )
 
 // Target says which environment is to be opened.
@@ -21,6 +27,23 @@ type Target struct {
 	Password string // "" leaves it to the database's own conventions
 	ReadOnly bool
 	TLSOff   bool // a password may go over a connection that is not proven to be the server's
+	Web      Web  // of a service on the web
+}
+
+// Web says how a service on the web is reached, beyond address and password.
+type Web struct {
+	Sign    web.Sign
+	Headers map[string]string
+	Pace    web.Pace
+	Page    int
+	Batch   string
+	Log     *slog.Logger
+}
+
+// webAddress takes the protocol from before an address.
+func webAddress(address string) string {
+	_, rest, _ := strings.Cut(address, "+")
+	return rest
 }
 
 // Where tells where an address leads, without going there. The error is an
@@ -31,6 +54,12 @@ func Where(name, scheme, address string) (environment.Where, error) {
 		return postgres.Where(name, address)
 	case "mysql":
 		return mysql.Where(name, address)
+	case "odata+https", "odata+http", "scim+https", "scim+http":
+		u, err := url.Parse(webAddress(address))
+		if err != nil {
+			return environment.Where{}, &environment.Error{Environment: name, Message: "its address is none of a service.", Mend: "Correct connect: of this environment in anagram.yaml."}
+		}
+		return environment.Where{Server: u.Host, Account: u.User.Username(), Here: web.Here(u.Hostname())}, nil
 	default:
 		return environment.Where{Server: address, Here: true}, nil
 	}
@@ -47,6 +76,17 @@ func Open(ctx context.Context, t Target) (environment.Environment, error) {
 		return postgres.Open(ctx, t.Name, t.Address, postgres.Options{Password: t.Password, ReadOnly: t.ReadOnly, TLSOff: t.TLSOff})
 	case "mysql":
 		return mysql.Open(ctx, t.Name, t.Address, mysql.Options{Password: t.Password, ReadOnly: t.ReadOnly, TLSOff: t.TLSOff})
+	case "odata+https", "odata+http", "scim+https", "scim+http":
+		base := webAddress(t.Address)
+		account := ""
+		if u, err := url.Parse(base); err == nil {
+			account = u.User.Username()
+		}
+		over := web.Options{Name: t.Name, Base: base, Password: t.Password, Sign: t.Web.Sign, Headers: t.Web.Headers, Pace: t.Web.Pace, TLSOff: t.TLSOff, Log: t.Web.Log}
+		if strings.HasPrefix(t.Scheme, "scim") {
+			return scim.Open(ctx, scim.Options{Account: account, ReadOnly: t.ReadOnly, Page: t.Web.Page, Web: over})
+		}
+		return odata.Open(ctx, odata.Options{Account: account, ReadOnly: t.ReadOnly, Page: t.Web.Page, Batch: t.Web.Batch, Web: over})
 	default:
 		return nil, &environment.Error{Environment: t.Name, Message: fmt.Sprintf("there is no way to connect called %q.", t.Scheme)}
 	}

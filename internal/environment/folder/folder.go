@@ -208,7 +208,7 @@ func (f *folder) Describe(ctx context.Context) (environment.Description, error) 
 	if probeErr != nil {
 		about.Rights = "read"
 		for name, place := range about.Places {
-			place.CannotInsert, place.CannotUpdate = true, true
+			place.CannotInsert, place.CannotUpdate, place.CannotDelete = true, true, true
 			about.Places[name] = place
 		}
 		return about, err
@@ -219,7 +219,7 @@ func (f *folder) Describe(ctx context.Context) (environment.Description, error) 
 }
 
 // Begin locks the folder against other imports.
-func (f *folder) Begin(ctx context.Context) (environment.Work, error) {
+func (f *folder) Begin(ctx context.Context, places []string) (environment.Work, error) {
 	if err := safe.NoLink(filepath.Join(f.path, lockName)); err != nil {
 		return nil, f.fail(lockName, err)
 	}
@@ -240,7 +240,7 @@ func (f *folder) Begin(ctx context.Context) (environment.Work, error) {
 	if err := f.unchanged(); err != nil {
 		return nil, err
 	}
-	inner, err := f.Environment.Begin(ctx)
+	inner, err := f.Environment.Begin(ctx, places)
 	if err != nil {
 		return nil, err
 	}

@@ -102,7 +102,7 @@ func (f *folder) changed(ctx context.Context, db *sql.DB, file string) (bool, er
 		}
 		n := 0
 		name := quote(t.name)
-		err := db.QueryRowContext(ctx, fmt.Sprintf("SELECT count(*) FROM (SELECT rowid, * FROM main.%[1]s EXCEPT SELECT rowid, * FROM before.%[1]s)", name)).Scan(&n)
+		err := db.QueryRowContext(ctx, fmt.Sprintf("SELECT (SELECT count(*) FROM (SELECT rowid, * FROM main.%[1]s EXCEPT SELECT rowid, * FROM before.%[1]s)) + (SELECT count(*) FROM before.%[1]s WHERE rowid NOT IN (SELECT rowid FROM main.%[1]s))", name)).Scan(&n)
 		if err != nil || n > 0 {
 			return n > 0, err
 		}
@@ -176,6 +176,7 @@ type changedRow struct {
 	row    int
 	cells  []*string
 	before []*string // nil where it is new
+	gone   bool      // it was removed; cells are what it was
 }
 
 // changed reports whether a cell of the row is another one.
@@ -192,6 +193,7 @@ func (t *table) changedRows(ctx context.Context, db *sql.DB) (next func() (row c
 	pull, stop := iter.Pull2(func(yield func(changedRow, error) bool) {
 		name := quote(t.name)
 		ids := fmt.Sprintf("SELECT rowid FROM (SELECT rowid, * FROM main.%[1]s EXCEPT SELECT rowid, * FROM before.%[1]s)", name)
+		gone := goneRows(name)
 		// The file has one connection, so what was is read first, a batch at a time.
 		last := 0
 		for {
@@ -200,6 +202,17 @@ func (t *table) changedRows(ctx context.Context, db *sql.DB) (next func() (row c
 				batch = append(batch, changedRow{row: row, cells: cells})
 				return nil
 			})
+			changed, upTo := len(batch), ""
+			if changed == 500 {
+				upTo = fmt.Sprintf(" AND rowid <= %d", batch[changed-1].row)
+			}
+			if err == nil {
+				err = t.rows(ctx, db, fmt.Sprintf("SELECT {columns} FROM before.%s WHERE rowid IN (%s) AND rowid > %d%s ORDER BY rowid", name, gone, last, upTo), func(row int, cells []*string) error {
+					batch = append(batch, changedRow{row: row, cells: cells, gone: true})
+					return nil
+				})
+			}
+			slices.SortFunc(batch, func(a, b changedRow) int { return a.row - b.row })
 			if err == nil && len(batch) > 0 {
 				at := map[int]int{}
 				for i, c := range batch {
@@ -221,12 +234,17 @@ func (t *table) changedRows(ctx context.Context, db *sql.DB) (next func() (row c
 					return
 				}
 			}
-			if len(batch) < 500 {
+			if changed < 500 {
 				return
 			}
 		}
 	})
 	return pull, stop
+}
+
+// goneRows selects the numbers of rows that were removed.
+func goneRows(name string) string {
+	return fmt.Sprintf("SELECT rowid FROM before.%[1]s WHERE rowid NOT IN (SELECT rowid FROM main.%[1]s)", name)
 }
 
 // writeCSV copies the file byte for byte but for the cells that changed, and adds what is
@@ -255,6 +273,10 @@ func (t *table) writeCSV(from *bufio.Reader, rows func() (changedRow, error, boo
 		if of.empty() && (n == 0 || len(t.columns) > 1) {
 			n--
 		} else if more && n > 0 && next.row == n {
+			if next.gone {
+				next, err, more = rows()
+				continue
+			}
 			for i := range of.cells {
 				if next.changed(i) {
 					of.cells[i].raw = quotedCell(sheet.Cell(next.cells[i]), comma)
@@ -309,6 +331,11 @@ func (t *table) writeJSON(from *bufio.Reader, rows func() (changedRow, error, bo
 			end = "\n"
 		}
 		if more && next.row == n {
+			if next.gone {
+				next, err, more = rows()
+				end = "\n"
+				continue
+			}
 			if line, err = t.changedLine(line, next); err != nil {
 				return err
 			}
@@ -438,6 +465,12 @@ func (f *folder) writeBook(ctx context.Context, db *sql.DB, file string, out io.
 				}
 			}
 			return nil
+		}); err != nil {
+			return err
+		}
+		// From the last one up, as those below move when one goes.
+		if err := t.rows(ctx, db, fmt.Sprintf("SELECT {columns} FROM before.%s WHERE rowid IN (%s) ORDER BY rowid DESC", name, goneRows(name)), func(row int, _ []*string) error {
+			return book.Remove(t.sheet, row)
 		}); err != nil {
 			return err
 		}

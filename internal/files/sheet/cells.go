@@ -172,3 +172,6 @@ func (b *Book) Cell(title, at string) (string, error) {
 	}
 	return b.text(title, at, raw)
 }
+
+// Remove takes a row away; those below it move up.
+func (b *Book) Remove(title string, row int) error { return b.file.RemoveRow(title, row) }

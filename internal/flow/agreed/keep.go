@@ -5,6 +5,7 @@ import (
 	"iter"
 	"maps"
 	"slices"
+	"strings"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/pairing"
@@ -19,6 +20,40 @@ type Written struct {
 	Type   string
 	Record record.Record // by the source's key
 	Stands record.Key    // the key that both agree on
+	// Forget are fields on which nothing is agreed any more; Gone says so of the record.
+	Forget []string
+	Gone   bool
+}
+
+// marked gives the record with what is to be forgotten of it, in places of a record line that
+// agreed values do not use.
+func (w Written) marked() record.Record {
+	rec := w.Record
+	rec.Why, rec.Through = "", strings.Join(w.Forget, "\x00")
+	if w.Gone {
+		rec.Why = gone
+	}
+	return rec
+}
+
+const gone = "gone"
+
+// forgotten takes away what a record that was marked is to forget; ok is false where nothing
+// is left of it.
+func forgotten(rec record.Record, fields []record.Field) (out record.Record, ok bool) {
+	if rec.Why == gone {
+		return rec, false
+	}
+	known := len(fields) == 0 || rec.Through == ""
+	names := strings.Split(rec.Through, "\x00")
+	for i, field := range fields {
+		if rec.Through != "" && slices.Contains(names, field.Name) {
+			rec.Values[i] = record.AbsentValue()
+		}
+		known = known || !rec.Values[i].IsAbsent()
+	}
+	rec.Why, rec.Through = "", ""
+	return rec, known
 }
 
 // Between says what agreed values are about.
@@ -63,7 +98,7 @@ func Keep(ctx context.Context, s *session.Session, b Between, written iter.Seq2[
 		if sorters[one.Type] == nil {
 			sorters[one.Type] = spill.NewSorter(scratch)
 		}
-		if err := sorters[one.Type].Add(pack(one.Record, one.Stands, b.Fields[one.Type])); err != nil {
+		if err := sorters[one.Type].Add(pack(one.marked(), one.Stands, b.Fields[one.Type])); err != nil {
 			return err
 		}
 	}
@@ -89,7 +124,7 @@ func (w *Writing) overlay(ctx context.Context, typ string, b Between, scratch st
 		add, finish = keyed.add, func() error { return keyed.into(out) }
 		before = bySource(scratch, before, b.Names, typ, fields, b.Shapes)
 	}
-	if err := over(before, unpacked(written, typ, fields, b.Shapes), add); err != nil {
+	if err := over(before, unpacked(written, typ, fields, b.Shapes), fields, add); err != nil {
 		return err
 	}
 	if err := finish(); err != nil {
@@ -116,7 +151,7 @@ func unpacked(sorter *spill.Sorter, typ string, fields []record.Field, shapes re
 // over merges two streams in key order into add: of a key that both have, the values of
 // fresh, and where these are absent those of before. Records are added by the keys that
 // they are kept by.
-func over(before, fresh record.Stream, add func(record.Record) error) error {
+func over(before, fresh record.Stream, fields []record.Field, add func(record.Record) error) error {
 	if before == nil {
 		before = func(func(record.Record, error) bool) {}
 	}
@@ -158,7 +193,11 @@ func over(before, fresh record.Stream, add func(record.Record) error) error {
 			}
 			old, err, more = next()
 		}
-		if err := keep(rec); err != nil {
+		left, ok := forgotten(rec, fields)
+		if !ok {
+			continue
+		}
+		if err := keep(left); err != nil {
 			return err
 		}
 	}

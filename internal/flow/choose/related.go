@@ -2,7 +2,9 @@ package choose
 
 import (
 	"context"
+	"fmt"
 	"slices"
+	"strings"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
@@ -145,11 +147,15 @@ func (g *Related) choose(ctx context.Context, typ string) error {
 	}
 	exact, others := g.Chosen.PatternsFor(typ)
 	byName := func(rec record.Record) error {
-		at := g.Chosen.Matches(g.Model.Catalog.Address(typ, rec.Key))
-		if at < 0 {
+		address, fits := g.Model.Catalog.Address(typ, rec.Key), false
+		for i, p := range g.Chosen.Patterns {
+			if p.Match(address) {
+				g.Found[i], fits = true, true
+			}
+		}
+		if !fits {
 			return nil
 		}
-		g.Found[at] = true
 		return pick(rec)
 	}
 	if others {
@@ -318,23 +324,42 @@ func Mentions(set *spill.Picked, look func([]spill.Pick) error, say func(spill.P
 	}
 }
 
-// Missing names a pattern of one address that no record has.
-func (g *Related) Missing(source string) error {
+// Missing names patterns of one address that no record has.
+func (g *Related) Missing(ctx context.Context, source string) error {
+	var missing []string
+	near := ""
 	for i, p := range g.Chosen.Patterns {
 		covered := false
 		for _, typ := range g.Model.Catalog.Names() {
 			covered = covered || p.WholeType(typ)
 		}
 		if !g.Found[i] && !covered {
-			return &NoRecordError{Source: source, Pattern: p.String()}
+			if missing = append(missing, p.String()); len(missing) == 1 {
+				near = g.nearest(ctx, p)
+			}
 		}
+	}
+	if len(missing) > 0 {
+		return &NoRecordError{Source: source, Patterns: missing, Near: near}
 	}
 	return nil
 }
 
 // NoRecordError is a selection that names what is not there.
-type NoRecordError struct{ Source, Pattern string }
+type NoRecordError struct {
+	Source   string
+	Patterns []string // that no record fits, in the order in which they were given
+	Near     string   // what the only one may have been meant to be, as words; "" for nothing
+}
 
 func (e *NoRecordError) Error() string {
-	return e.Source + " has no record " + e.Pattern + "; no parcel was made"
+	const most = 5
+	text := e.Source + " has no record " + strings.Join(e.Patterns[:min(most, len(e.Patterns))], ", ")
+	if more := len(e.Patterns) - most; more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
+	if len(e.Patterns) > 1 || e.Near == "" {
+		return text + "; no parcel was made"
+	}
+	return text + e.Near + " No parcel was made"
 }

@@ -27,6 +27,7 @@ type Chosen struct {
 	filtered map[string]bool // of which only what fulfils conditions is chosen
 	Patterns []record.Pattern
 	LeaveOut []record.Pattern
+	left     []bool // by pattern of what is left out: a record fitted it
 	Where    map[string][]*condition.Condition
 	Related  string
 	// Of what is asked for by date: types without stamps, of which all records are chosen,
@@ -45,6 +46,11 @@ func SelectTypes(c *catalog.Catalog, s parcel.Selection) (Chosen, error) {
 	if !slices.Contains([]string{parcel.RelatedAll, parcel.RelatedParts, parcel.RelatedNone}, out.Related) {
 		return out, session.Usage("--related is all, parts or none, not %q", s.Related)
 	}
+	types, err := typesNamed(c, s.Types)
+	if err != nil {
+		return out, err
+	}
+	s.Types = types
 	touched := map[string]bool{}
 	if err := out.named(c, s, touched); err != nil {
 		return out, err
@@ -117,6 +123,7 @@ func (s *Chosen) patterns(c *catalog.Catalog, from parcel.Selection, touched map
 		}
 		s.LeaveOut = append(s.LeaveOut, p)
 	}
+	s.left = make([]bool, len(s.LeaveOut))
 	return nil
 }
 
@@ -224,7 +231,13 @@ func (s Chosen) LeavesOut(c *catalog.Catalog, typ string, key record.Key) bool {
 		return false
 	}
 	address := c.Address(typ, key)
-	if slices.ContainsFunc(s.LeaveOut, func(p record.Pattern) bool { return p.Match(address) }) {
+	out := false
+	for i, p := range s.LeaveOut {
+		if p.Match(address) {
+			s.left[i], out = true, true
+		}
+	}
+	if out {
 		return true
 	}
 	t, ok := c.Type(typ)

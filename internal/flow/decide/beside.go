@@ -28,7 +28,7 @@ func Beside(ctx context.Context, s *session.Session, d *docket.Docket, address, 
 	if h.TargetParcel != "" {
 		return none, session.Usage("Docket %d compares two parcels; nothing is brought in", h.Number)
 	}
-	if f.Status == match.TargetOnly || f.Hopeless() || f.Source == "" {
+	if f.Status == match.TargetOnly || f.Hopeless() || f.Source == "" || d.Header.Restores != 0 {
 		return none, session.Usage("%s is none that %s could bring in; --beside takes a record that both have, or that comes from there", f.Address, h.Source)
 	}
 	if !strings.HasPrefix(other, f.Type+"/") {

@@ -137,8 +137,10 @@ func (r reading) take(out *brought, person string, a answers.Answer) error {
 	}
 	verdicts, ok := verdictsOn(f, request)
 	switch {
-	case !ok && (f.Hopeless() || f.Status == "target-only"):
+	case !ok && (f.Hopeless() || f.Status == "target-only" && !f.Removes()):
 		return fmt.Errorf("%s cannot be approved: it is %s", f.Address, f.Status)
+	case !ok && f.Removes():
+		return fmt.Errorf("%s would be removed: say take source to have that, or take target to keep it", f.Address)
 	case !ok:
 		return fmt.Errorf("%s is a %s: say whose values are right, take source or target", f.Address, f.Status)
 	}

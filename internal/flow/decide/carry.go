@@ -56,7 +56,7 @@ func Carry(ctx context.Context, s *session.Session, header docket.Header) (carri
 		switch {
 		case carried:
 			n++
-		case len(before) > 0 && before[0].Field == "" && before[0].Decision == docket.Approved && before[0].On(f) && match.Asks(f.Status):
+		case len(before) > 0 && before[0].Field == "" && before[0].Decision == docket.Approved && before[0].On(f) && f.Asks():
 			approved = append(approved, docket.Earlier{Finding: f.ID, Docket: before[0].Docket, Who: before[0].Who, Note: before[0].Note})
 		}
 	}

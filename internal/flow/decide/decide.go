@@ -4,6 +4,7 @@ import (
 	"context"
 	"maps"
 	"slices"
+	"strings"
 
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
@@ -104,6 +105,9 @@ func settled(ctx context.Context, d *docket.Docket) error {
 	if _, open := docket.LastUnsettled(runs); open {
 		return session.Usage("It is not known yet how the last import of docket %d ended, so nothing is decided on top of it. Find it out with anagram import %d, then decide", d.Header.Number, d.Header.Number)
 	}
+	if _, open := docket.LastUnfinished(runs); open {
+		return session.Usage("The last import of docket %d was broken off half way, so nothing is decided on top of it. Finish it with anagram import %d --resume, or take it back with anagram restore %d", d.Header.Number, d.Header.Number, d.Header.Number)
+	}
 	return nil
 }
 
@@ -147,7 +151,11 @@ func (result *Result) choose(ctx context.Context, from selected, r Request) ([]d
 	}
 	for i, n := range hits {
 		if n == 0 {
-			return nil, session.Usage("Docket %d has no finding that fits %q; anagram review lists what there is. Nothing was decided", d.Header.Number, from.filter.Patterns[i])
+			why := Absent(ctx, from.session, d, from.filter.Patterns[i])
+			if why == "" {
+				why = "; anagram review lists what there is"
+			}
+			return nil, session.Usage("Nothing was decided: docket %d has no finding that fits %q%s", d.Header.Number, from.filter.Patterns[i], strings.TrimSuffix(why, "."))
 		}
 	}
 	more, err := result.along(ctx, d, r, chosen)
@@ -171,6 +179,9 @@ func (result *Result) on(f docket.Finding, r Request, named bool) []docket.Verdi
 			result.Kept++
 		}
 		return nil
+	}
+	if named && f.Removes() && r.Take == "" && r.Decision == docket.Approved {
+		r.Take = TakeSource // who names the record means it
 	}
 	fits, ok := verdictsOn(f, r)
 	if !ok {
@@ -305,6 +316,8 @@ func verdictsOn(f docket.Finding, r Request) (out []docket.Verdict, ok bool) {
 		decision = docket.TargetKept
 	}
 	switch {
+	case f.Removes() && r.Take != "" && r.Field == "":
+		one("", decision)
 	case f.Status == match.TargetOnly || f.Hopeless():
 		return nil, false
 	case r.Field != "":

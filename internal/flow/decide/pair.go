@@ -3,6 +3,7 @@ package decide
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 
 	"anagram/internal/core/match"
@@ -56,6 +57,9 @@ func Pair(ctx context.Context, s *session.Session, old, other, note string) (Pai
 		if err := result.seen(ctx, d); err != nil {
 			return result, err
 		}
+		if err := result.known(ctx, s, d); err != nil {
+			return result, err
+		}
 	} else if !errors.As(err, &none) {
 		return result, err
 	}
@@ -87,6 +91,41 @@ func (r *PairResult) seen(ctx context.Context, d *docket.Docket) error {
 		}
 	}
 	return nil
+}
+
+// known refuses a pair of which neither record is known: nothing was found of them, nor has the
+// parcel that was matched any.
+func (r *PairResult) known(ctx context.Context, s *session.Session, d *docket.Docket) error {
+	if r.Source != "" || r.Target != "" {
+		return nil
+	}
+	typ, _, _ := strings.Cut(r.Old, "/")
+	compared := slices.ContainsFunc(d.Types, func(t docket.Type) bool { return t.Name == typ })
+	if !compared {
+		return nil
+	}
+	for _, address := range []string{r.Old, r.New} {
+		_, key, err := d.Catalog.ParseAddress(d.Header.Keys, address)
+		if err != nil {
+			return session.Usage("Nothing is paired: %v", err)
+		}
+		if isSame(ctx, s, d, typ, key) {
+			return nil
+		}
+		for f, err := range d.Findings(ctx, docket.Filter{Types: []string{typ}}) {
+			if err != nil {
+				return err
+			}
+			if f.Address == address || f.Was == address {
+				return nil
+			}
+		}
+	}
+	p, err := record.ParsePattern(r.Old)
+	if err != nil {
+		return err
+	}
+	return session.Usage("Nothing is paired: docket %d knows neither %s nor %s%s", d.Header.Number, r.Old, r.New, Absent(ctx, s, d, p))
 }
 
 // Unpair forgets a pair.

@@ -114,7 +114,7 @@ func (g *Grouped) take(r Reviewed) {
 	}
 	g.Shown++
 	g.Tally.Count(r.Finding)
-	if match.Asks(r.Status) {
+	if r.Asks() {
 		g.Asked++
 	}
 	if r.Blocked() {

@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"anagram/internal/core/answers"
-	"anagram/internal/core/check"
 	"anagram/internal/core/group"
 	"anagram/internal/core/match"
 	"anagram/internal/core/show"
@@ -71,7 +70,7 @@ func (t Table) Rows(r Reviewed) [][]string {
 		return cells
 	}
 	first := row()
-	first[ColChecks], first[ColStands] = sheet.Shown(checksText(r.Checks)), sheet.Shown(StandsText(r))
+	first[ColChecks], first[ColStands] = sheet.Shown(t.checksText(r)), sheet.Shown(StandsText(r))
 	out := [][]string{first}
 	for _, f := range r.Fields {
 		texts := []*string{f.Source, f.Target}
@@ -95,10 +94,13 @@ func (t Table) Rows(r Reviewed) [][]string {
 	return out
 }
 
-func checksText(checks []check.Check) string {
-	parts := make([]string, len(checks))
-	for i, c := range checks {
-		parts[i] = fmt.Sprintf("%s %s: %s %s", c.Level, c.Code, show.Harmless(c.Message), show.Harmless(c.Mend))
+func (t Table) checksText(r Reviewed) string {
+	var parts []string
+	if removal := RemovalText(t.header, r.Finding); removal != "" {
+		parts = append(parts, removal)
+	}
+	for _, c := range r.Checks {
+		parts = append(parts, fmt.Sprintf("%s %s: %s %s", c.Level, c.Code, show.Harmless(c.Message), show.Harmless(c.Mend)))
 	}
 	return strings.Join(parts, " / ")
 }
@@ -210,6 +212,15 @@ func StatusText(f docket.Finding) string {
 	return string(f.Status) + " (" + strings.Join(words, ", ") + ")"
 }
 
+// RemovalText says what becomes of a record that an import made, where that is taken back; "" of
+// any other finding.
+func RemovalText(h docket.Header, f docket.Finding) string {
+	if !f.Removes() {
+		return ""
+	}
+	return fmt.Sprintf("the import of docket %d made it; approved, it is removed", h.Restores)
+}
+
 // FilledText says what an import gives a new record beside what the source brings; "" for
 // nothing.
 func FilledText(h docket.Header, f docket.Finding) string {
@@ -226,4 +237,21 @@ func FilledText(h docket.Header, f docket.Finding) string {
 		parts = append(parts, show.Harmless(of.Field)+": "+what)
 	}
 	return strings.Join(parts, "; ")
+}
+
+// AroundTexts says what an import of a docket runs, and reminds people of; nil for nothing.
+func AroundTexts(h docket.Header) []string {
+	if h.Around == nil {
+		return nil
+	}
+	var out []string
+	for _, of := range []struct {
+		what string
+		list []string
+	}{{"before the import, run", h.Around.Before}, {"before the import, to do", h.Around.RemindBefore}, {"after the import, run", h.Around.After}, {"after the import, to do", h.Around.RemindAfter}} {
+		for _, text := range of.list {
+			out = append(out, of.what+": "+show.Harmless(text))
+		}
+	}
+	return out
 }

@@ -3,7 +3,9 @@ package decide
 import (
 	"context"
 	"iter"
+	"path"
 	"slices"
+	"strings"
 
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
@@ -56,6 +58,7 @@ const (
 // selected is what a docket is asked for: which findings, and what is known about all.
 type selected struct {
 	d        *docket.Docket
+	session  *session.Session
 	which    Which
 	filter   docket.Filter
 	static   map[int64][]docket.Check
@@ -67,7 +70,7 @@ type selected struct {
 // choose reads what findings are meant. A type, a status, a pattern or a group that the
 // docket does not know is an error with the nearest word.
 func choose(ctx context.Context, of *session.Session, d *docket.Docket, w Which) (selected, error) {
-	s := selected{d: d, which: w}
+	s := selected{d: d, session: of, which: w}
 	var err error
 	if s.demand, err = standing.Demanded(of, d); err != nil {
 		return s, err
@@ -138,7 +141,7 @@ func (s selected) with(f docket.Finding) Reviewed {
 func (w Which) fits(r Reviewed) bool {
 	if len(w.Decisions) > 0 {
 		stand := r.Stand()
-		asks := match.Asks(r.Status) || slices.Contains(w.Statuses, r.Status)
+		asks := r.Asks() || slices.Contains(w.Statuses, r.Status)
 		if !slices.Contains(w.Decisions, stand) || stand == docket.Undecided && !asks {
 			return false
 		}
@@ -178,6 +181,28 @@ func groupOf(ctx context.Context, d *docket.Docket, address string) (int, error)
 
 // findingFilter reads patterns and names; a type or status that the docket does not
 // know is an error with the nearest word.
+// starred puts the types that patterns such as price_* name in their place; known is nil where
+// nothing fits one.
+func starred(wanted, names []string) (types, known []string) {
+	for _, name := range wanted {
+		if !record.HasStar(name) {
+			types = append(types, name)
+			continue
+		}
+		fits := false
+		for _, typ := range names {
+			if ok, err := path.Match(name, typ); err == nil && ok {
+				fits = true
+				types = append(types, typ)
+			}
+		}
+		if !fits {
+			return nil, nil
+		}
+	}
+	return types, append([]string{}, names...)
+}
+
 func findingFilter(d *docket.Docket, w Which) (docket.Filter, error) {
 	filter := docket.Filter{Statuses: w.Statuses, Types: w.Types, Before: w.Before}
 	var words []string
@@ -208,7 +233,10 @@ func findingFilter(d *docket.Docket, w Which) (docket.Filter, error) {
 		}
 		return nil
 	}
-	for _, typ := range w.Types {
+	if filter.Types, names = starred(w.Types, names); names == nil {
+		return filter, session.Usage("Docket %d has no record type that fits %s", d.Header.Number, strings.Join(w.Types, ", "))
+	}
+	for _, typ := range filter.Types {
 		if err := known(typ); err != nil {
 			return filter, err
 		}

@@ -2,10 +2,13 @@ package export
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"slices"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
+	"anagram/internal/core/show"
 	"anagram/internal/environment"
 	"anagram/internal/flow/choose"
 	"anagram/internal/flow/fit"
@@ -23,6 +26,9 @@ type Request struct {
 	Note        string
 	AsFolder    bool
 	Target      string // what it is to be matched with, where that is known
+	// Aside is a path for a parcel that is only looked at and thrown away; "" keeps it in the
+	// library.
+	Aside string
 }
 
 // Result says what was exported.
@@ -35,6 +41,8 @@ type Result struct {
 	Unstamped, UnstampedParts []string
 	// Of one since the last import: types that were in none, which were taken whole.
 	NeverBrought []string
+	// LeftNothing are patterns of what was to be left out that no record fits.
+	LeftNothing []string
 }
 
 // Export copies records of an environment into a new parcel of the library.
@@ -47,20 +55,16 @@ func Export(ctx context.Context, s *session.Session, r Request) (Result, error) 
 	if err != nil {
 		return result, err
 	}
-	if r.Selection.Since, r.Selection.SinceBy, err = choose.Since(ctx, s, r.Environment, r.Target, r.Selection.ChangedSince); err != nil {
-		return result, err
-	}
-	chosen, err := choose.SelectTypes(c, r.Selection)
+	chosen, err := selected(ctx, s, c, &r)
 	if err != nil {
 		return result, err
-	}
-	if len(chosen.Types) == 0 {
-		return result, session.Usage("The selection leaves nothing of %s; no parcel was made", r.Environment)
 	}
 	result.Unstamped, result.UnstampedParts, result.NeverBrought = chosen.Unstamped, chosen.UnstampedParts, chosen.NeverBrought
-	name, path, err := library.NewPath(s, r.Name, r.Environment, r.AsFolder)
-	if err != nil {
-		return result, err
+	name, path := "aside", r.Aside
+	if r.Aside == "" {
+		if name, path, err = library.NewPath(s, r.Name, r.Environment, r.AsFolder); err != nil {
+			return result, err
+		}
 	}
 	env, err := s.OpenDescribed(ctx, r.Environment, c)
 	if err != nil {
@@ -103,9 +107,14 @@ func Export(ctx context.Context, s *session.Session, r Request) (Result, error) 
 	if err := ex.all(ctx, r.Environment); err != nil {
 		return result, err
 	}
+	if result.LeftNothing = chosen.LeftNothing(c); w.Records() == 0 {
+		if err := nothing(chosen, r); err != nil {
+			return result, err
+		}
+	}
 	result.Manifest, err = w.Finish(path, r.AsFolder)
 	result.File = path
-	if err != nil {
+	if err != nil || r.Aside != "" {
 		return result, err
 	}
 	if err := register.AddExport(s.Workspace, result.Manifest.Name, register.Export{Seal: result.Manifest.Seal, Source: result.Manifest.Source, At: result.Manifest.ExportedAt}); err != nil {
@@ -113,6 +122,29 @@ func Export(ctx context.Context, s *session.Session, r Request) (Result, error) 
 	}
 	result.Bytes, err = parcel.Size(path)
 	return result, err
+}
+
+// selected makes the selection of a request ready, and says in it from when on what changed is
+// taken.
+func selected(ctx context.Context, s *session.Session, c *catalog.Catalog, r *Request) (choose.Chosen, error) {
+	var err error
+	if r.Selection.Since, r.Selection.SinceBy, err = choose.Since(ctx, s, r.Environment, r.Target, r.Selection.ChangedSince); err != nil {
+		return choose.Chosen{}, err
+	}
+	chosen, err := choose.SelectTypes(c, r.Selection)
+	if err == nil && len(chosen.Types) == 0 {
+		err = session.Usage("The selection leaves nothing of %s; no parcel was made", r.Environment)
+	}
+	return chosen, err
+}
+
+// nothing refuses an export of nothing, where that is not what an empty type or a quiet month
+// comes to.
+func nothing(chosen choose.Chosen, r Request) error {
+	if len(chosen.Whole) > 0 || r.Selection.Dated() {
+		return nil
+	}
+	return session.Usage("No record of %s fits what was asked for; no parcel was made", r.Environment)
 }
 
 // withParts gives the chosen record types and those of the parts that may come along.
@@ -139,14 +171,23 @@ type exporting struct {
 	noFiles bool
 }
 
+// allOf says beside what is wrong with one record how to see what is wrong with any.
+func allOf(err error, name string) error {
+	var one *environment.RecordError
+	if !errors.As(err, &one) {
+		return err
+	}
+	return fmt.Errorf("%w. Whatever else stands in the way is listed by: anagram catalog check %s", err, show.Arg(name))
+}
+
 // all writes every type, and what is only referred to.
 func (ex *exporting) all(ctx context.Context, environment string) error {
 	for _, typ := range ex.Model.Catalog.Names() {
 		if err := ex.exportType(ctx, typ); err != nil {
-			return err
+			return allOf(err, environment)
 		}
 	}
-	if err := ex.Missing(environment); err != nil {
+	if err := ex.Missing(ctx, environment); err != nil {
 		return err
 	}
 	if err := ex.referred(ctx); err != nil {
@@ -180,7 +221,12 @@ func (ex *exporting) exportType(ctx context.Context, typ string) error {
 	}
 	out := ex.writer.Type(typ, fields)
 	defer out.Discard()
-	ex.Session.Progress.Start(typ, n)
+	what := "reading " + typ
+	if ex.Whole(typ) {
+		t, _ := ex.Model.Catalog.Type(typ)
+		n = ex.Session.Total(ctx, ex.Env, t.Place(ex.Model.Environment))
+	}
+	ex.Session.Progress.Start(what, n)
 	defer ex.Session.Progress.Done()
 	if ex.Whole(typ) {
 		err = ex.writeWhole(ctx, out, typ, fields)
@@ -190,6 +236,7 @@ func (ex *exporting) exportType(ctx context.Context, typ string) error {
 	if err != nil {
 		return err
 	}
+	ex.Session.Progress.Start("sorting and writing "+typ, 0)
 	_, err = out.Finish(ex.Whole(typ))
 	return err
 }
@@ -206,7 +253,7 @@ func (ex *exporting) writeWhole(ctx context.Context, out *parcel.TypeWriter, typ
 	t, _ := ex.Model.Catalog.Type(typ)
 	left := ex.writer.Outside(typ)
 	defer left.Discard()
-	reading := environment.Reading{Type: typ, Fields: fields}
+	reading := environment.Reading{Type: typ, Fields: fields, Sums: true}
 	if t.Only != "" {
 		reading.Left = left.Add
 	}
@@ -219,8 +266,9 @@ func (ex *exporting) writeWhole(ctx context.Context, out *parcel.TypeWriter, typ
 			continue
 		}
 		if len(ex.Chosen.Patterns) > 0 {
-			if at := ex.Chosen.Matches(ex.Model.Catalog.Address(typ, rec.Key)); at >= 0 {
-				ex.Found[at] = true
+			address := ex.Model.Catalog.Address(typ, rec.Key)
+			for i, p := range ex.Chosen.Patterns {
+				ex.Found[i] = ex.Found[i] || p.Match(address)
 			}
 		}
 		rec.Why = parcel.WhyChosen
@@ -258,7 +306,7 @@ func (ex *exporting) writePicked(ctx context.Context, out *parcel.TypeWriter, ty
 		return ex.add(out, typ, rec)
 	}
 	if n > streamFrom {
-		for rec, err := range ex.Env.Read(ctx, ex.Model, environment.Reading{Type: typ, Fields: fields}) {
+		for rec, err := range ex.Env.Read(ctx, ex.Model, environment.Reading{Type: typ, Fields: fields, Sums: true}) {
 			if err == nil {
 				err = write(rec)
 			}
@@ -280,7 +328,7 @@ func (ex *exporting) writePicked(ctx context.Context, out *parcel.TypeWriter, ty
 				return err
 			}
 		}
-		for rec, err := range ex.Env.Read(ctx, ex.Model, environment.Reading{Type: typ, Fields: fields, Keys: keys}) {
+		for rec, err := range ex.Env.Read(ctx, ex.Model, environment.Reading{Type: typ, Fields: fields, Keys: keys, Sums: true}) {
 			if err == nil {
 				err = write(rec)
 			}

@@ -46,7 +46,7 @@ func (ex *exporting) sums(ctx context.Context, batch []spill.Pick, out map[strin
 		}
 		keys = append(keys, key)
 	}
-	for rec, err := range ex.Env.Read(ctx, ex.Model, environment.Reading{Type: typ, Fields: fields, Keys: keys}) {
+	for rec, err := range ex.Env.Read(ctx, ex.Model, environment.Reading{Type: typ, Fields: fields, Keys: keys, Sums: true}) {
 		if err != nil {
 			return err
 		}

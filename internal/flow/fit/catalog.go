@@ -49,8 +49,8 @@ func CheckCatalog(ctx context.Context, s *session.Session, names []string) (Cata
 	if err != nil {
 		return out, err
 	}
-	pair := len(names) == 2 // a source and a target
-	if len(names) == 0 {
+	given := len(names)
+	if given == 0 {
 		for _, e := range s.Workspace.Environments {
 			names = append(names, e.Name)
 		}
@@ -65,10 +65,21 @@ func CheckCatalog(ctx context.Context, s *session.Session, names []string) (Cata
 		fields[name] = fit.Fields
 	}
 	out.OneSided = oneSided(c, names, fields)
-	if pair {
-		out.Checks, err = fitOf(ctx, s, c, names[0], names[1])
+	if given != 0 && given != 2 || slices.ContainsFunc(out.Environments, func(r CatalogReport) bool { return r.Broken() > 0 }) {
+		return out, nil
 	}
-	return out, err
+	for _, target := range names[min(1, len(names)):] { // a source and a target, or the first as the source of each other
+		checks, err := fitOf(ctx, s, c, names[0], target)
+		if err != nil {
+			return out, err
+		}
+		for _, one := range checks {
+			if !slices.Contains(out.Checks, one) {
+				out.Checks = append(out.Checks, one)
+			}
+		}
+	}
+	return out, nil
 }
 
 // oneSided names the fields that not all of the environments have.
@@ -123,7 +134,23 @@ func checkIn(ctx context.Context, s *session.Session, c *catalog.Catalog, name s
 		report.Problems = append(report.Problems, writing(env, t, name)...)
 		report.Records[t.Name] = n
 	}
-	return report, env.Fit, nil
+	suspects, err := Suspects(ctx, env, c, name, func(string) bool { return true })
+	if err != nil {
+		return report, env.Fit, err
+	}
+	for _, one := range suspects {
+		t, _ := c.Type(one.Type)
+		at := t.Line()
+		if one.Key {
+			at = t.Line("key")
+		}
+		report.Problems = append(report.Problems, catalog.Problem{Type: t.Name, Line: at, Caution: true, Message: check.IDFacts(t.Name, one.Field, one.To, one.Form, one.Key) + " " + check.IDMend(one.Field, one.To, one.Form, one.Text)})
+	}
+	if report.Broken() > 0 { // what is wrong is told first
+		return report, env.Fit, nil
+	}
+	_, err = SideOf(ctx, s, Of(env), c, name) // what is said of releases and settings can be read
+	return report, env.Fit, err
 }
 
 // writing says what the account may not do with a type, which matters for a target.
@@ -167,7 +194,7 @@ func danglingReferences(ctx context.Context, env session.Described, c *catalog.C
 			if column == "" || ref.ByKey {
 				column = to.Key[0]
 			}
-			n, err := prober.Dangling(ctx, t.Place(name), field, to.Place(name), column, all)
+			n, err := prober.Dangling(ctx, t.Place(name), field, to.Place(name), column, ref.None, all)
 			if err != nil {
 				return nil, err
 			}
@@ -189,7 +216,7 @@ func checkRecords(ctx context.Context, s *session.Session, env session.Described
 	}
 	sorter := spill.NewSorter(scratch)
 	defer sorter.Close()
-	s.Progress.Start(t.Name, 0)
+	s.Progress.Start("reading "+t.Name, s.Total(ctx, env, env.About.Places[t.Place(model.Environment)].Name))
 	defer s.Progress.Done()
 	nulls := 0
 	for rec, err := range env.Read(ctx, model, environment.Reading{Type: t.Name, Fields: env.Fit.Fields[t.Name]}) {

@@ -2,12 +2,14 @@ package fit
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
 	"anagram/internal/core/record"
 	"anagram/internal/core/show"
+	"anagram/internal/core/yamldoc"
 	"anagram/internal/environment"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/workspace"
@@ -24,9 +26,10 @@ type Seen struct {
 // Of gives what is seen of an open environment.
 func Of(d session.Described) Seen { return Seen{d.Environment, d.Fit} }
 
-// setting reads the value of one record that holds a setting: the record type has
-// exactly one field beside its key. Nil is no such record, or null.
-func setting(ctx context.Context, env Seen, c *catalog.Catalog, name, address string, zone *time.Location) (*string, error) {
+// setting reads the value of one record that holds a setting: in the field that is named, or
+// the only one beside the key. Nil is no such record, or null.
+func setting(ctx context.Context, env Seen, c *catalog.Catalog, name string, of workspace.Setting, zone *time.Location) (*string, error) {
+	address := of.Setting
 	p, err := record.ParsePattern(address)
 	if err != nil {
 		return nil, session.Usage("anagram.yaml: %v", err)
@@ -36,9 +39,14 @@ func setting(ctx context.Context, env Seen, c *catalog.Catalog, name, address st
 		return nil, session.Usage("anagram.yaml names the setting %q, which is no address of a record type in the catalog", address)
 	}
 	fields := env.Fit.Fields[t.Name]
-	if len(fields) != 1 {
-		return nil, session.Usage("anagram.yaml names the setting %s, but %s has %d fields beside its key in %s; a setting has one", address, t.Name, len(fields), name)
+	at := record.FieldAt(fields, of.Field)
+	if of.Field == "" && len(fields) == 1 {
+		at = 0
 	}
+	if at < 0 {
+		return nil, noOneField(of, t, fields, name)
+	}
+	fields = fields[at : at+1]
 	model := &environment.Model{Environment: name, Catalog: c, Shapes: env.Fit.Shapes, Here: zone}
 	_, key, err := c.ParseAddress(env.Fit.Shapes, address)
 	if err != nil {
@@ -53,12 +61,28 @@ func setting(ctx context.Context, env Seen, c *catalog.Catalog, name, address st
 	return nil, nil
 }
 
+// noOneField says that it cannot be told in which field a setting is.
+func noOneField(of workspace.Setting, t *catalog.Type, fields []record.Field, name string) error {
+	names := make([]string, len(fields))
+	for i, f := range fields {
+		names[i] = f.Name
+	}
+	switch {
+	case len(fields) == 0:
+		return session.Usage("anagram.yaml names the setting %s, but %s has no field beside its key in %s", of.Setting, t.Name, name)
+	case of.Field != "":
+		return session.Usage("anagram.yaml names field %q of the setting %s, which %s has not in %s%s", of.Field, of.Setting, t.Name, name, yamldoc.Nearest(of.Field, names))
+	}
+	return session.Usage("anagram.yaml names the setting %s, but %s has %d fields beside its key in %s (%s); say which one it is, as in {setting: %s, field: %s}",
+		of.Setting, t.Name, len(fields), name, strings.Join(names, ", "), of.Setting, names[len(names)-1])
+}
+
 // releaseOf gives the release of an environment, "" where it is not known.
 func releaseOf(ctx context.Context, env Seen, c *catalog.Catalog, e workspace.Environment) (string, error) {
 	if e.Release.Setting == "" {
 		return e.Release.Text, nil
 	}
-	value, err := setting(ctx, env, c, e.Name, e.Release.Setting, e.Zone)
+	value, err := setting(ctx, env, c, e.Name, workspace.Setting{Setting: e.Release.Setting, Field: e.Release.Field}, e.Zone)
 	if err != nil || value == nil {
 		return "", err
 	}
@@ -68,13 +92,13 @@ func releaseOf(ctx context.Context, env Seen, c *catalog.Catalog, e workspace.En
 // Settings reads the settings that have to be equal; those that are not there are left out.
 func Settings(ctx context.Context, s *session.Session, env Seen, c *catalog.Catalog, name string) (map[string]string, error) {
 	out := map[string]string{}
-	for _, address := range s.Workspace.MustAgree {
-		value, err := setting(ctx, env, c, name, address, s.Zone(name))
+	for _, one := range s.Workspace.MustAgree {
+		value, err := setting(ctx, env, c, name, one, s.Zone(name))
 		if err != nil {
 			return nil, err
 		}
 		if value != nil {
-			out[address] = *value
+			out[one.Name()] = *value
 		}
 	}
 	return out, nil
@@ -99,7 +123,8 @@ func Checks(s *session.Session, source, target Side, policy string) []check.Chec
 		}
 		return nil
 	}
-	for _, address := range s.Workspace.MustAgree {
+	for _, one := range s.Workspace.MustAgree {
+		address := one.Name()
 		if c, bad := check.Agreement(address, source.Name, target.Name, value(source, address), value(target, address)); bad {
 			out = append(out, c)
 		}

@@ -3,16 +3,10 @@ package importing
 import (
 	"context"
 	"errors"
-	"fmt"
-	"iter"
-	"slices"
 	"time"
 
 	"anagram/internal/core/check"
-	"anagram/internal/core/record"
 	"anagram/internal/environment"
-	"anagram/internal/flow/agreed"
-	"anagram/internal/flow/fit"
 	"anagram/internal/flow/session"
 	"anagram/internal/flow/sides"
 	"anagram/internal/flow/standing"
@@ -25,7 +19,9 @@ type Result struct {
 	Outcome  string
 	New      int
 	Changed  int
-	Already  int // approved records that held the approved values before
+	Removed  int
+	Steps    bool // each write was lasting by itself
+	Already  int  // approved records that held the approved values before
 	LeftOut  []LeftOut
 	Failures []LeftOut // why nothing was written, of a failed import
 	Verified bool
@@ -37,6 +33,12 @@ type Result struct {
 	Undecided int
 	// Before is an earlier import of which was found out only now how it ended.
 	Before *Settled
+	// Around is what is run and reminded of around the import; nil is nothing, or was not.
+	Around *docket.Around
+	// Overdue are imports of which what is to be run afterwards was run only now.
+	Overdue []int
+	// AfterFailed is why what is to be run after the import was not.
+	AfterFailed error
 	// Settled says that the answer to the commit was lost, and reading the target showed
 	// what came of it.
 	Settled bool
@@ -44,12 +46,22 @@ type Result struct {
 	Forgotten error
 	// Unrecorded is why the docket does not have the outcome.
 	Unrecorded error
+	// unwritten are approvals that an import into a target without transactions did not come to.
+	unwritten map[int64]LeftOut
 }
 
 // Request says how a docket is imported.
 type Request struct {
 	Rehearse bool   // do everything in the target and take it back
 	To       string // the target as the person names it; "" where they did not
+	Resume   bool   // go on with an import that was broken off half way
+	Complete bool   // only where every finding is decided
+	// Reminded says that what the workspace reminds of before an import was seen to. Tick, where
+	// it is given, asks a person instead, one by one.
+	Reminded bool
+	Tick     func(reminder string) (bool, error)
+	// Told, where it is given, hears before a rehearsal what it cannot take back.
+	Told func(what []string)
 }
 
 // Import writes what is approved in a docket into its target, in one transaction; a
@@ -68,8 +80,7 @@ func Import(ctx context.Context, s *session.Session, d *docket.Docket, request R
 		return result, err
 	}
 	defer unlock()
-	// An import of which nobody knows how it ended comes first.
-	if result.Before, err = settleLast(ctx, s, d); err != nil {
+	if result, err = before(ctx, s, d, result, rehearse); err != nil {
 		return result, err
 	}
 	r, rest, err := Prepare(ctx, s, d)
@@ -81,13 +92,59 @@ func Import(ctx context.Context, s *session.Session, d *docket.Docket, request R
 	if rehearse {
 		idle, kind = docket.Rehearsed, docket.RehearsalRun
 	}
-	if outcome, nothing := r.NothingLeft(rest, idle); nothing {
+	if request.Complete && r.Open > 0 {
+		return result, &session.OpenError{Docket: d.Header.Number, Open: r.Open}
+	}
+	if r.Run, err = goesOn(ctx, d, request, r.Earlier); err != nil {
+		return result.Refused(err), err
+	}
+	if outcome, nothing := r.NothingLeft(rest, idle); nothing && r.Run == 0 {
 		result.Outcome, result.LeftOut = outcome, rest.List(r.Standing.Approved)
 		return result, nil
 	}
-	result, err = into(ctx, s, r, rest, result, idle, kind)
+	ticked, err := reminded(d.Header, request)
+	if err != nil {
+		return result.Refused(err), err
+	}
+	result, err = into(ctx, s, r, rest, result, idle, kind, surrounding{request, ticked})
 	result.Seconds = time.Since(start).Seconds()
 	return result, err
+}
+
+// before does what comes before anything else: it finds out how the last import ended where that
+// is not known, and runs what should have been run after earlier ones.
+func before(ctx context.Context, s *session.Session, d *docket.Docket, result Result, rehearse bool) (Result, error) {
+	var err error
+	if result.Before, err = settleLast(ctx, s, d); err != nil || rehearse {
+		return result, err
+	}
+	if result.Overdue, err = runDue(ctx, s, d.Header.Target); err != nil {
+		return result, err
+	}
+	own, err := dueOf(ctx, s, d) // its own lock is held here
+	if own {
+		result.Overdue = append(result.Overdue, d.Header.Number)
+	}
+	return result, err
+}
+
+// goesOn gives the run that an import goes on with, as it was broken off half way, 0 for none;
+// and refuses an import that does not say so.
+func goesOn(ctx context.Context, d *docket.Docket, request Request, earlier bool) (int64, error) {
+	unfinished, open, err := lastUnfinished(ctx, d)
+	switch {
+	case err != nil:
+		return 0, err
+	case open && !request.Resume:
+		return 0, brokenOff(ctx, d, unfinished)
+	case open && request.Rehearse:
+		return 0, session.Usage("--rehearse and --resume do not go together: what was written is not taken back")
+	case request.Resume && !open && !earlier:
+		return 0, session.Usage("No import of docket %d was broken off, so there is nothing to resume", d.Header.Number)
+	case open:
+		return unfinished.Seq, nil
+	}
+	return 0, nil
 }
 
 // direction refuses an import against the direction in which records were brought so far,
@@ -110,8 +167,8 @@ func direction(ctx context.Context, s *session.Session, h docket.Header, to stri
 }
 
 // into writes what is ready into the target. Idle is the outcome where all goes well.
-func into(ctx context.Context, s *session.Session, r Ready, rest Rest, result Result, idle, kind string) (Result, error) {
-	start, d, rehearse := time.Now(), r.Docket, kind == docket.RehearsalRun
+func into(ctx context.Context, s *session.Session, r Ready, rest Rest, result Result, idle, kind string, around surrounding) (out Result, failed error) {
+	d, rehearse := r.Docket, kind == docket.RehearsalRun
 	env, err := s.Open(ctx, d.Header.Target, false)
 	if err != nil {
 		return result, err
@@ -120,46 +177,67 @@ func into(ctx context.Context, s *session.Session, r Ready, rest Rest, result Re
 	if r, err = Fits(ctx, s, r, env); err != nil {
 		return result.Refused(err), err
 	}
-	begun, err := env.Begin(ctx)
+	if rehearse && around.Told != nil {
+		around.Told(r.notTakenBack())
+	}
+	if !rehearse {
+		result.Around = d.Header.Around
+		after, err := around.before(ctx, s, d, env)
+		defer func() { out.AfterFailed = after(context.WithoutCancel(ctx)) }()
+		if err != nil {
+			return result, err
+		}
+	}
+	begun, err := env.Begin(ctx, r.placesWritten())
 	if err != nil {
 		return result, err
 	}
 	work := sides.Into(begun, r.Names)
 	defer func() { _ = work.Rollback() }()
-	if !work.Transaction() {
-		return result, session.Usage("%s cannot take back what was written, so nothing is imported into it", d.Header.Target)
+	if !work.Transaction() && rehearse {
+		return result, session.Usage("%s cannot take back what was written (%s), so nothing can be rehearsed there. Import without --rehearse: each write is journaled and read back at once, and can be resumed and taken back", d.Header.Target, r.lasting(s))
 	}
 	// Nobody else imports from here on, so what holds now holds to the end.
 	if err := Guarded(ctx, s, r, begun); err != nil {
 		return result.Refused(err), err
 	}
-	run, err := d.StartRun(ctx, kind, s.Who, s.Now())
-	if err != nil {
-		return result, err
+	run := r.Run
+	if run == 0 {
+		if run, err = d.StartRun(ctx, kind, s.Who, s.Now()); err != nil {
+			return result, err
+		}
+	}
+	if !work.Transaction() {
+		return step(ctx, s, r, work, rest, result, run)
 	}
 	r.Run = run
-	one, err := inTransaction(ctx, s, r, work, rest)
+	return transaction(ctx, s, r, work, rest, result, idle)
+}
+
+// transaction imports in one transaction, or rehearses.
+func transaction(ctx context.Context, s *session.Session, r Ready, work environment.Work, rest Rest, result Result, idle string) (Result, error) {
+	start, d, run, rehearse := time.Now(), r.Docket, r.Run, idle == docket.Rehearsed
+	one, err := inTransaction(ctx, s, r, work, rest, !rehearse)
 	result.Backup, result.Failures = one.backup, one.failures
 	if err == nil && len(one.failures) == 0 {
-		result.New, result.Changed, result.Verified = one.written.New, one.written.Changed, true
+		result.New, result.Changed, result.Removed, result.Verified = one.written.New, one.written.Changed, one.written.Removed, true
 		if rehearse {
 			err = work.Rollback()
-		} else if err = d.AboutToCommit(ctx, run, result.New, result.Changed, len(one.rest.left)); err == nil {
+		} else if err = d.AboutToCommit(ctx, docket.Run{Seq: run, New: result.New, Changed: result.Changed, Removed: result.Removed, LeftOut: len(one.rest.left)}); err == nil {
 			err = work.Commit(ctx)
 		}
 	}
-	result.Outcome, err = outcomeOf(ctx, idle, err, one.failures)
-	if result.Outcome == docket.Unknown { // the answer was lost; the target knows
-		if outcome := r.found(context.WithoutCancel(ctx), s, one.rest); outcome != docket.Unknown {
-			result.Outcome, result.Settled, err = outcome, true, nil
+	var lost *environment.Error
+	if errors.As(err, &lost) && lost.Conflict {
+		// Nothing was written. Which records it was about, the target shows once that is over.
+		_ = work.Rollback()
+		if moved := r.movedSince(ctx, s, one.rest); len(moved) > 0 {
+			one.failures, err = moved, nil
+			result.Failures = moved
 		}
 	}
-	if result.Outcome == docket.Imported {
-		// What was imported stays imported, whatever becomes of this.
-		result.Forgotten = remember(context.WithoutCancel(ctx), s, r, one.rest)
-	}
+	result, err = became(ctx, s, r, result, one, idle, err)
 	if result.Outcome != idle && result.Outcome != docket.Unknown {
-		result.New, result.Changed, result.Verified = 0, 0, false
 		_ = work.Rollback()
 	}
 	result.Ended(r, one.rest, start)
@@ -172,9 +250,27 @@ func into(ctx context.Context, s *session.Session, r Ready, rest Rest, result Re
 	return result, errors.Join(err, ended)
 }
 
+// became says what became of a transaction that ended, well or with an error.
+func became(ctx context.Context, s *session.Session, r Ready, result Result, one done, idle string, err error) (Result, error) {
+	result.Outcome, err = outcomeOf(ctx, idle, err, one.failures)
+	if result.Outcome == docket.Unknown { // the answer was lost; the target knows
+		if outcome := r.found(context.WithoutCancel(ctx), s, one.rest); outcome != docket.Unknown {
+			result.Outcome, result.Settled, err = outcome, true, nil
+		}
+	}
+	if result.Outcome == docket.Imported {
+		// What was imported stays imported, whatever becomes of this.
+		result.Forgotten = remember(context.WithoutCancel(ctx), s, r, one.rest)
+	}
+	if result.Outcome != idle && result.Outcome != docket.Unknown {
+		result.New, result.Changed, result.Removed, result.Verified = 0, 0, 0, false
+	}
+	return result, err
+}
+
 // Nothing reports whether no approval was even tried.
 func (r Result) Nothing() bool {
-	return r.New+r.Changed+r.Already+len(r.LeftOut)+len(r.Failures) == 0
+	return r.New+r.Changed+r.Removed+r.Already+len(r.LeftOut)+len(r.Failures) == 0
 }
 
 // Refused gives the outcome of an import that a guard stopped.
@@ -216,7 +312,7 @@ type done struct {
 }
 
 // inTransaction does everything between lock and commit.
-func inTransaction(ctx context.Context, s *session.Session, r Ready, work environment.Work, rest Rest) (done, error) {
+func inTransaction(ctx context.Context, s *session.Session, r Ready, work environment.Work, rest Rest, lasting bool) (done, error) {
 	out := done{rest: rest}
 	writes, rest, err := StandAgain(ctx, s, r, work, rest, func(images []docket.Image) error {
 		out.backup += len(images)
@@ -236,76 +332,19 @@ func inTransaction(ctx context.Context, s *session.Session, r Ready, work enviro
 	if err := work.Settle(ctx); err != nil {
 		return out, err
 	}
-	if out.failures, err = readBack(ctx, s, r, work, rest, out.written.New+out.written.Changed); err != nil || len(out.failures) > 0 {
+	keep := func(made []docket.After) error {
+		if !lasting {
+			return nil
+		}
+		return r.Docket.SaveAfters(ctx, r.Run, made)
+	}
+	if out.failures, err = readBack(ctx, s, r, work, rest, out.written.New+out.written.Changed+out.written.Removed, keep); err != nil || len(out.failures) > 0 {
 		return out, err
 	}
 	if out.failures, err = others.altered(ctx, r, work); err != nil {
 		return out, err
 	}
 	return out, ctx.Err()
-}
-
-// Fits refuses a target in which the catalog of the docket no longer holds, and gives what
-// is ready with the target's places.
-func Fits(ctx context.Context, s *session.Session, r Ready, env environment.Environment) (Ready, error) {
-	about, err := env.Describe(ctx)
-	if err != nil {
-		return r, err
-	}
-	var types []string
-	for _, a := range r.Standing.Approved {
-		if !slices.Contains(types, a.Type) {
-			types = append(types, a.Type)
-		}
-	}
-	name, c := r.Model.Environment, r.Model.Catalog
-	for _, typ := range types {
-		t, _ := c.Type(typ)
-		place := about.Places[t.Place(name)]
-		if place.NoRollback || place.ReadOnly {
-			why := "cannot take back what was written (its table has no transactions), so an import could not be all or nothing"
-			if place.ReadOnly {
-				why = "is a view, which is only read"
-			}
-			return r, session.Usage("%s of %s %s. Decline the findings of %s, or keep it elsewhere", place.Name, name, why, typ)
-		}
-	}
-	address := r.Docket.Header.TargetAddress
-	if now := s.AddressOf(name, about.Address); now != address {
-		return r, &session.BlockedError{Docket: r.Docket.Header.Number, Checks: []check.Check{{Code: check.OtherTarget, Level: check.Blocker,
-			Message: fmt.Sprintf("%s is %s now; when docket %d was matched it was %s.", name, now, r.Docket.Header.Number, address),
-			Mend:    "Correct connect: of this environment in anagram.yaml, or match again."}}}
-	}
-	target := session.Described{Environment: env, About: about, Fit: c.Fits(name, about.Places)}
-	if problems := target.Problems(c, types); len(problems) > 0 {
-		return r, &session.CatalogError{Catalog: "the catalog in docket " + fmt.Sprint(r.Docket.Header.Number), Environment: name, Problems: problems}
-	}
-	r.Fit = target.Fit
-	return r.In(about.Places), nil
-}
-
-// Guarded asks again whether source and target fit, as they are now and as the workspace
-// says now.
-func Guarded(ctx context.Context, s *session.Session, r Ready, target environment.Reader) error {
-	h := r.Docket.Header
-	e, err := s.Workspace.Environment(h.Target)
-	if err != nil {
-		return err
-	}
-	there, err := fit.SideOf(ctx, s, fit.Seen{Reader: target, Fit: r.Fit}, r.Model.Catalog, h.Target)
-	if err != nil {
-		return err
-	}
-	var blockers []check.Check
-	for _, c := range fit.Checks(s, fit.Side{Name: h.Source, Release: h.Release, Settings: h.Settings}, there, e.Guard.Release) {
-		if c.Level == check.Blocker {
-			blockers = append(blockers, c)
-		}
-	}
-	if len(blockers) > 0 {
-		return &session.BlockedError{Docket: h.Number, Checks: blockers}
-	}
-	return nil
 }
 
 // EachNow tells of each approval that was to be written whether the target holds what was
@@ -320,69 +359,9 @@ func EachNow(ctx context.Context, r Ready, target environment.Reader, rest Rest,
 	})
 }
 
-// remember keeps that both sides now have what was written.
-func remember(ctx context.Context, s *session.Session, r Ready, rest Rest) error {
-	h := r.Docket.Header
-	if h.ByHand {
-		return nil
-	}
-	names, err := sides.PairsOf(r.Docket) // as they were, not as they are now
-	if err != nil {
-		return err
-	}
-	between := agreed.Between{Source: h.Source, Target: h.Target, ExportedAt: h.ExportedAt, Catalog: r.Model.Catalog, Shapes: h.Keys, Names: names, Fields: map[string][]record.Field{}, Zones: agreed.Zones{Here: r.Model.Here, There: r.Model.There}}
-	for _, t := range r.Docket.Types {
-		between.Fields[t.Name] = t.Fields
-	}
-	return agreed.Keep(ctx, s, between, r.written(ctx, rest, func(a *standing.Approval, source record.Key) bool {
-		return names.Paired(a.Type, source) && !a.Rekeys(r.Model.Catalog)
-	}))
-}
-
-// written streams what both sides have by now, those that held it before included. Apart
-// says which records keep another key in the target.
-func (r Ready) written(ctx context.Context, rest Rest, apart func(*standing.Approval, record.Key) bool) iter.Seq2[agreed.Written, error] {
-	rest.already = map[int64]bool{}
-	return func(yield func(agreed.Written, error) bool) {
-		stop := errors.New("stopped")
-		err := r.pending(rest, func(t docket.Type, batch []*standing.Approval) error {
-			lines, err := r.lines(ctx, batch)
-			if err != nil {
-				return err
-			}
-			for _, a := range batch {
-				rec, err := r.source(t, lines[a.ID])
-				if err != nil {
-					return err
-				}
-				for i, field := range t.Fields {
-					if !a.Writes(field.Name) {
-						rec.Values[i] = record.AbsentValue()
-					}
-				}
-				out := agreed.Written{Type: a.Type, Record: rec, Stands: rec.Key}
-				if apart(a, rec.Key) {
-					was, err := record.ParseLine([]byte(lines[a.ID].Target), a.Type, t.Fields, r.Model.Shapes)
-					if err != nil {
-						return err
-					}
-					out.Stands = was.Key
-				}
-				if !yield(out, nil) {
-					return stop
-				}
-			}
-			return nil
-		})
-		if err != nil && !errors.Is(err, stop) {
-			yield(agreed.Written{}, err)
-		}
-	}
-}
-
 // End records the outcome of a run in the docket.
 func End(ctx context.Context, s *session.Session, r Ready, seq int64, result Result, rest Rest, cause error) error {
-	run := docket.Run{Seq: seq, Outcome: result.Outcome, New: result.New, Changed: result.Changed, LeftOut: len(rest.left)}
+	run := docket.Run{Seq: seq, Outcome: result.Outcome, New: result.New, Changed: result.Changed, Removed: result.Removed, LeftOut: len(rest.left)}
 	if cause != nil {
 		run.Message = cause.Error()
 	}
@@ -393,12 +372,15 @@ func End(ctx context.Context, s *session.Session, r Ready, seq int64, result Res
 	for _, a := range r.Standing.Approved {
 		o := docket.Outcome{Finding: a.ID, Outcome: docket.WasWritten}
 		left, isLeft := rest.left[a.ID]
+		if _, not := result.unwritten[a.ID]; not {
+			continue
+		}
 		switch {
 		case isLeft:
 			o.Outcome, o.Why, o.Message = docket.WasLeftOut, left.Why, left.Message
 		case rest.already[a.ID]:
 			o.Outcome = docket.WasAlready
-		case result.Outcome != docket.Imported:
+		case result.Outcome != docket.Imported && !result.Steps || result.Outcome == docket.Failed:
 			continue
 		}
 		outcomes = append(outcomes, o)

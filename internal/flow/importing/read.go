@@ -13,6 +13,7 @@ import (
 	"anagram/internal/core/show"
 	"anagram/internal/environment"
 	"anagram/internal/flow/session"
+	"anagram/internal/flow/sides"
 	"anagram/internal/flow/standing"
 	"anagram/internal/store/docket"
 )
@@ -102,15 +103,17 @@ func (r Ready) current(ctx context.Context, target environment.Reader, t docket.
 	keys := make([]record.Key, len(batch))
 	for i, a := range batch {
 		out[i] = now{Approval: a, line: lines[a.ID]}
-		if out[i].source, err = r.source(t, lines[a.ID]); err != nil {
-			return nil, err
+		if !a.Removes {
+			if out[i].source, err = r.source(t, lines[a.ID]); err != nil {
+				return nil, err
+			}
 		}
 		if keys[i], err = r.Model.Shapes.ParseKey([]byte(lines[a.ID].Key), t.Name); err != nil {
 			return nil, err
 		}
 	}
 	here := map[string][]record.Record{}
-	for rec, err := range target.Read(ctx, r.Model, environment.Reading{Type: t.Name, Fields: t.Fields, Keys: keys, Beside: r.Beside[t.Name]}) {
+	for rec, err := range target.Read(ctx, r.Model, environment.Reading{Type: t.Name, Fields: t.Fields, Keys: keys, Beside: r.Beside[t.Name], Forms: true, Sums: true}) {
 		if err != nil {
 			return nil, err
 		}
@@ -133,34 +136,100 @@ func readAgain(ctx context.Context, s *session.Session, r Ready, target environm
 		if err != nil {
 			return err
 		}
+		backs, err := r.backs(ctx, batch)
+		if err != nil {
+			return err
+		}
 		var images []docket.Image
+		var attached []record.Key
 		for _, n := range list {
 			moved, already, err := r.compare(n, t)
+			if err == nil && moved == "" && !already && n.Removes && !r.asMade(n, t, backs[n.ID]) {
+				moved = fmt.Sprintf("it is no longer what the import of docket %d wrote", r.Docket.Header.Restores)
+			}
 			switch {
 			case err != nil:
 				return err
 			case already:
 				found.already[n.ID] = true
 			case moved != "":
-				found.leave(n.Approval, MovedSinceMatch, fmt.Sprintf("%s was not imported: %s. Match again to see it as it is now.", n.Address, moved))
+				found.leave(n.Approval, MovedSinceMatch, fmt.Sprintf("%s was not imported: %s. %s to see it as it is now.", n.Address, moved, r.Docket.Header.Again()))
 			default:
-				image := docket.Image{Finding: n.ID}
+				image := docket.Image{Finding: n.ID, Writes: r.writes(n, t)}
 				if len(n.here) == 1 {
 					before := n.here[0]
 					before.Key = before.Stands()
-					image.Line, image.Values = string(record.AppendLine(nil, t.Fields, before)), before.Values
-					image.ID, image.Beside, image.Nothing = before.ID, before.Beside, before.Nothing
+					image.Line = string(record.AppendLine(nil, t.Fields, before))
+					attached = append(attached, attachments(n, t, image.Writes, before)...)
+					image.ID, image.Beside, image.Stored = before.ID, before.Beside, before.Stored
 				}
 				images = append(images, image)
 			}
 		}
 		s.Progress.Add(len(batch))
-		return keep(images)
+		if err := keep(images); err != nil {
+			return err
+		}
+		return r.keepAttachments(ctx, target, t, attached)
 	})
 }
 
-// holds reports whether a record of the target has every approved value.
+// attachments gives the key of a record where an attachment of it is going to be written over,
+// or removed with it.
+func attachments(n now, t docket.Type, writes []string, before record.Record) []record.Key {
+	for i, field := range t.Fields {
+		if before.Values[i].Kind() == record.Bytes && (n.Removes || slices.Contains(writes, field.Name)) {
+			return []record.Key{n.here[0].Key}
+		}
+	}
+	return nil
+}
+
+// keepAttachments keeps what records hold that is going to be written over, one after the other:
+// they can be large.
+func (r Ready) keepAttachments(ctx context.Context, target environment.Reader, t docket.Type, keys []record.Key) error {
+	var fields []record.Field
+	for _, field := range t.Fields {
+		if field.Kind == record.Bytes {
+			fields = append(fields, field)
+		}
+	}
+	for _, key := range keys {
+		for rec, err := range target.Read(ctx, r.Model, environment.Reading{Type: t.Name, Fields: fields, Keys: []record.Key{key}, Sums: true}) {
+			if err == nil {
+				err = r.Docket.SaveContents(ctx, rec.Values)
+			}
+			if err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// writes lists the fields that are going to be written of a record.
+func (r Ready) writes(n now, t docket.Type) []string {
+	out := []string{}
+	if n.Removes {
+		return out
+	}
+	for i, field := range t.Fields {
+		if n.Writes(field.Name) && !n.source.Values[i].IsAbsent() {
+			out = append(out, field.Name)
+		}
+	}
+	if typ, ok := r.Model.Catalog.Type(t.Name); ok && n.Rekeys(r.Model.Catalog) {
+		out = append(out, typ.Key...)
+	}
+	return out
+}
+
+// holds reports whether a record of the target has every approved value, or is gone if it was
+// to be removed.
 func (r Ready) holds(n now, t docket.Type) bool {
+	if n.Removes {
+		return len(n.here) == 0
+	}
 	if len(n.here) != 1 || n.Rekeys(r.Model.Catalog) && n.here[0].Was != nil {
 		return false
 	}
@@ -174,6 +243,8 @@ func (r Ready) compare(n now, t docket.Type) (moved string, already bool, err er
 	switch {
 	case len(n.here) > 1:
 		return fmt.Sprintf("its key now occurs %d times in %s", len(n.here), target), false, nil
+	case len(n.here) == 0 && n.Removes:
+		return "", true, nil
 	case len(n.here) == 0 && n.Status == match.New:
 		return "", false, nil
 	case len(n.here) == 0:
@@ -239,8 +310,8 @@ func checkReferences(ctx context.Context, r Ready, target environment.Reader, re
 		for i, n := range needs {
 			a := pending[n.Holder]
 			if _, left := found.left[a.ID]; counts[i] != 1 && !left {
-				found.leave(a, MovedSinceMatch, fmt.Sprintf("%s was not imported: it refers to %s (field %s), which was in %s when it was matched and is no longer there. Match again to see it as it is now.",
-					a.Address, n.Address, n.Field, r.Model.Environment))
+				found.leave(a, MovedSinceMatch, fmt.Sprintf("%s was not imported: it refers to %s (field %s), which was in %s when it was matched and is no longer there. %s to see it as it is now.",
+					a.Address, n.Address, n.Field, r.Model.Environment, r.Docket.Header.Again()))
 			}
 		}
 		return nil
@@ -298,4 +369,32 @@ func dependents(r Ready, rest Rest) Rest {
 		}
 	}
 	return found
+}
+
+// movedSince reads the target once more and names the records that somebody else changed while
+// an import was at work.
+func (r Ready) movedSince(ctx context.Context, s *session.Session, rest Rest) []LeftOut {
+	env, err := s.Open(ctx, r.Model.Environment, true)
+	if err != nil {
+		return nil
+	}
+	defer env.Close()
+	names, err := sides.PairsOf(r.Docket) // as they were, not as they are now
+	if err != nil {
+		return nil
+	}
+	var out []LeftOut
+	_ = r.pending(rest, func(t docket.Type, batch []*standing.Approval) error {
+		list, err := r.current(ctx, sides.Renamed(env, names), t, batch)
+		if err != nil {
+			return err
+		}
+		for _, n := range list {
+			if moved, _, err := r.compare(n, t); err == nil && moved != "" && len(out) < maxFailures {
+				out = append(out, LeftOut{Address: n.Address, Why: MovedSinceMatch, Message: fmt.Sprintf("%s: %s, while the import was at work. %s to see it as it is now.", n.Address, moved, r.Docket.Header.Again())})
+			}
+		}
+		return nil
+	})
+	return out
 }

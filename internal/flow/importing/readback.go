@@ -20,7 +20,8 @@ import (
 // was approved and else what it held before; what was not to be written is as it was.
 
 // readBack reads what was written and gives what is not as it was approved.
-func readBack(ctx context.Context, s *session.Session, r Ready, target environment.Reader, rest Rest, total int) ([]LeftOut, error) {
+// keep is given new records as they were read back.
+func readBack(ctx context.Context, s *session.Session, r Ready, target environment.Reader, rest Rest, total int, keep func([]docket.After) error) ([]LeftOut, error) {
 	s.Progress.Start("reading back", total)
 	defer s.Progress.Done()
 	var out []LeftOut
@@ -41,7 +42,10 @@ func readBack(ctx context.Context, s *session.Session, r Ready, target environme
 		twice, err := r.heldTwice(ctx, target, t, list)
 		out = append(out, twice...)
 		s.Progress.Add(len(batch))
-		return err
+		if err != nil || len(out) > 0 {
+			return err
+		}
+		return keep(r.made(t, list))
 	})
 }
 
@@ -59,6 +63,12 @@ func (r Ready) besideImages(ctx context.Context, target environment.Reader, t do
 // it does not.
 func (r Ready) otherwise(n now, t docket.Type, image docket.Image) (string, error) {
 	target := r.Model.Environment
+	switch {
+	case n.Removes && len(n.here) > 0:
+		return fmt.Sprintf("%s was to be removed and is still there; something in %s brings it back.", n.Address, target), nil
+	case n.Removes:
+		return "", nil
+	}
 	if len(n.here) != 1 {
 		return fmt.Sprintf("%s was written, but reading it back gives %d records with its key; something in %s changes what is written.", n.Address, len(n.here), target), nil
 	}
@@ -104,8 +114,8 @@ func (r Ready) untouched(n now, t docket.Type, typ *catalog.Type, image docket.I
 	}
 	here := n.here[0]
 	for _, field := range t.Fields {
-		if name := field.Name; !n.Writes(name) && !r.follows(typ, name) && image.Nothing[name] != here.Nothing[name] {
-			return fmt.Sprintf("%s: field %s was not to be written; it stood for nothing in another form before. %s", n.Address, name, r.altered(name))
+		if name := field.Name; !n.Writes(name) && !r.follows(typ, name) && image.Stored[name] != here.Stored[name] {
+			return fmt.Sprintf("%s: field %s was not to be written; it was stored in another form before. %s", n.Address, name, r.altered(name))
 		}
 	}
 	for i, column := range r.Beside[t.Name] {
@@ -118,7 +128,7 @@ func (r Ready) untouched(n now, t docket.Type, typ *catalog.Type, image docket.I
 
 // altered says what may be behind a field that changed by itself, and what to do.
 func (r Ready) altered(field string) string {
-	return fmt.Sprintf("Something in %s changes what is written. If the application fills %s by itself, put it under ignore: in the catalog and match again; else decline the record.", r.Model.Environment, field)
+	return fmt.Sprintf("Something in %s changes what is written. If the application fills %s by itself, put it under ignore: in the catalog and %s; else decline the record.", r.Model.Environment, field, r.Docket.Header.AgainInside())
 }
 
 // follows reports whether the database itself changes a field when a key changes that it
@@ -160,8 +170,8 @@ func (r Ready) heldTwice(ctx context.Context, target environment.Reader, t docke
 			values, ok := r.valuesOf(t, set, rec)
 			n, wanted := by[record.NewKey(values, nil).Order()]
 			if ok && wanted && rec.Key.Order() != n.here[0].Key.Order() {
-				out = append(out, LeftOut{Address: n.Address, Why: ReadBackDiffers, Message: fmt.Sprintf("%s and %s would both have the same in %s, which the catalog holds unique. Match again to see it.",
-					n.Address, r.Model.Catalog.Address(t.Name, rec.Key), strings.Join(set, ", "))})
+				out = append(out, LeftOut{Address: n.Address, Why: ReadBackDiffers, Message: fmt.Sprintf("%s and %s would both have the same in %s, which the catalog holds unique. %s to see it.",
+					n.Address, r.Model.Catalog.Address(t.Name, rec.Key), strings.Join(set, ", "), r.Docket.Header.Again())})
 			}
 		}
 	}

@@ -3,14 +3,12 @@ package importing
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
 	"anagram/internal/core/pairing"
-	"anagram/internal/core/record"
 	"anagram/internal/core/show"
 	"anagram/internal/environment"
 	"anagram/internal/flow/session"
@@ -19,6 +17,7 @@ import (
 	"anagram/internal/store/docket"
 	"anagram/internal/store/parcel"
 	"anagram/internal/store/register"
+	"anagram/internal/store/workspace"
 )
 
 // Ready is a docket whose approvals can be written as far as it can tell by itself.
@@ -35,8 +34,12 @@ type Ready struct {
 	// was compared, but are looked at to see that nobody alters them.
 	Places map[string]catalog.Place
 	Beside map[string][]string
-	Who    string      // who imports, for stamps
-	Fit    catalog.Fit // the docket's catalog seen against the target
+	Who    string // who imports, for stamps
+	// Checked says that each record is only written while it is as it was read again, as there
+	// is no transaction.
+	Checked bool
+	Numbers bool        // the target does not give numbers again that were taken back
+	Fit     catalog.Fit // the docket's catalog seen against the target
 }
 
 // In gives what is ready with what the target tells of its places.
@@ -44,30 +47,10 @@ func (r Ready) In(places map[string]catalog.Place) Ready {
 	r.Places, r.Beside = places, map[string][]string{}
 	for _, t := range r.Docket.Types {
 		if typ, ok := r.Model.Catalog.Type(t.Name); ok {
-			r.Beside[t.Name] = beside(typ, places[typ.Place(r.Model.Environment)], t.Fields)
+			r.Beside[t.Name] = typ.BesideOf(places[typ.Place(r.Model.Environment)], t.Fields)
 		}
 	}
 	return r
-}
-
-// beside lists the columns of a place that no compared field is kept in and that nothing
-// but an import has a reason to change: not stamps, derived and ignored ones. Secret ones
-// are never read.
-func beside(t *catalog.Type, place catalog.Place, fields []record.Field) []string {
-	kept := append([]string{t.ID, t.StampAt, t.StampBy, t.CreatedAt, t.CreatedBy}, t.Derived...)
-	for _, field := range fields {
-		kept = append(kept, t.Stored(field.Name)...)
-	}
-	for _, field := range t.Key {
-		kept = append(kept, t.Stored(field)...)
-	}
-	var out []string
-	for _, column := range place.Columns {
-		if !column.Derived && !column.Unreadable && !column.Follows && !slices.Contains(kept, column.Name) && !slices.Contains(t.Ignore, column.Name) && !slices.Contains(t.Secret, column.Name) {
-			out = append(out, column.Name)
-		}
-	}
-	return out
 }
 
 // Read gives the approvals of a docket, without asking whether they may be written; the
@@ -130,7 +113,8 @@ func Prepare(ctx context.Context, s *session.Session, d *docket.Docket) (Ready, 
 	}
 	var whole []check.Check
 	for _, c := range static[0] {
-		if c.Level == check.Blocker {
+		// Releases and settings are compared again, as the workspace and both sides are now.
+		if c.Level == check.Blocker && c.Code != check.Release && c.Code != check.MustAgree {
 			whole = append(whole, c.Check)
 		}
 	}
@@ -178,17 +162,25 @@ func describedAsNow(s *session.Session, d *docket.Docket) error {
 		is, ok := now.Type(t.Name)
 		if !ok || !is.SameAs(was) {
 			return &session.BlockedError{Docket: d.Header.Number, Checks: []check.Check{{Code: check.OtherCatalog, Level: check.Blocker,
-				Message: fmt.Sprintf("%s describes %s otherwise than when docket %d was matched.", s.Workspace.CatalogName(), t.Name, d.Header.Number), Mend: "Match again."}}}
+				Message: fmt.Sprintf("%s describes %s otherwise than when docket %d was matched.", s.Workspace.CatalogName(), t.Name, d.Header.Number), Mend: d.Header.Again() + "."}}}
 		}
+	}
+	var around docket.Around
+	if d.Header.Around != nil {
+		around = *d.Header.Around
+	}
+	if e, err := s.Workspace.Environment(d.Header.Target); err == nil && !e.Around.Same(workspace.Around(around)) {
+		return &session.BlockedError{Docket: d.Header.Number, Checks: []check.Check{{Code: check.OtherCatalog, Level: check.Blocker,
+			Message: fmt.Sprintf("anagram.yaml says otherwise under around_import: of %s than when docket %d was matched.", d.Header.Target, d.Header.Number), Mend: d.Header.Again() + "."}}}
 	}
 	for _, name := range []string{d.Header.Source, d.Header.Target} {
 		zone := ""
 		if now := s.Zone(name); now != nil {
 			zone = now.String()
 		}
-		if zone != d.Header.Zones[name] {
+		if zone != d.Header.Zones[name] && (d.Header.Restores == 0 || name == d.Header.Target) {
 			return &session.BlockedError{Docket: d.Header.Number, Checks: []check.Check{{Code: check.OtherCatalog, Level: check.Blocker,
-				Message: fmt.Sprintf("anagram.yaml says another zone for %s than when docket %d was matched.", name, d.Header.Number), Mend: "Match again."}}}
+				Message: fmt.Sprintf("anagram.yaml says another zone for %s than when docket %d was matched.", name, d.Header.Number), Mend: d.Header.Again() + "."}}}
 		}
 	}
 	return nil

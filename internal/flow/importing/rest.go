@@ -1,6 +1,7 @@
 package importing
 
 import (
+	"fmt"
 	"maps"
 
 	"anagram/internal/flow/standing"
@@ -12,6 +13,7 @@ const (
 	DependsOnLeft   = "depends-on-left-out"
 	Refused         = "refused"
 	ReadBackDiffers = "read-back-differs"
+	NotInFiles      = "not-in-files"
 )
 
 // LeftOut is an approved record that was not written.
@@ -45,6 +47,18 @@ func (r Rest) and(more Rest) Rest {
 	out := Rest{left: maps.Clone(r.left), already: maps.Clone(r.already)}
 	maps.Copy(out.left, more.left)
 	maps.Copy(out.already, more.already)
+	return out
+}
+
+// WithoutRemovals leaves out what an import would remove: load files remove nothing, as who loads
+// them could not tell whether a record is still what was looked at.
+func (r Ready) WithoutRemovals(rest Rest) Rest {
+	out := rest.and(newRest())
+	for _, a := range r.Standing.Approved {
+		if a.Removes && !out.skips(a) {
+			out.leave(a, NotInFiles, fmt.Sprintf("%s is not in the load files: they remove nothing. Import it, or remove it in %s by hand.", a.Address, r.Docket.Header.Target))
+		}
+	}
 	return out
 }
 

@@ -24,7 +24,16 @@ type Settled struct {
 }
 
 // Settle finds out how the imports into a target ended of which that is not known yet.
-func Settle(ctx context.Context, s *session.Session, target string) ([]Settled, error) {
+// What should have been run after an import is run now; due are the dockets of which it was.
+func Settle(ctx context.Context, s *session.Session, target string) (settled []Settled, due []int, err error) {
+	if due, err = runDue(ctx, s, target); err != nil {
+		return nil, due, err
+	}
+	settled, err = settleAll(ctx, s, target)
+	return settled, due, err
+}
+
+func settleAll(ctx context.Context, s *session.Session, target string) ([]Settled, error) {
 	summaries, err := s.Summaries(ctx)
 	if err != nil {
 		return nil, err
@@ -100,7 +109,7 @@ func settleLast(ctx context.Context, s *session.Session, d *docket.Docket) (*Set
 			return nil, err
 		}
 	} else {
-		run.New, run.Changed = 0, 0
+		run.New, run.Changed, run.Removed = 0, 0, 0
 	}
 	return &Settled{Docket: d.Header.Number, Run: run}, d.EndRun(ctx, run, s.Now(), outcomes)
 }
@@ -158,11 +167,11 @@ func (r Ready) stands(ctx context.Context, target environment.Reader, rest Rest)
 			case image.Line == "" && len(n.here) == 0:
 				before++
 			case image.Line != "" && len(n.here) == 1:
-				was, err := record.ParseLine([]byte(image.Line), t.Name, t.Fields, r.Model.Shapes)
+				is, err := r.asBefore(n, t, image)
 				if err != nil {
 					return err
 				}
-				if len(match.Compare(t.Fields, was.Values, n.here[0].Values, nil)) == 0 {
+				if is {
 					before++
 				}
 			}
@@ -170,4 +179,13 @@ func (r Ready) stands(ctx context.Context, target environment.Reader, rest Rest)
 		return nil
 	})
 	return now, before, err
+}
+
+// asBefore reports whether a record is as its before-image says.
+func (r Ready) asBefore(n now, t docket.Type, image docket.Image) (bool, error) {
+	if image.Line == "" || len(n.here) != 1 {
+		return image.Line == "" && len(n.here) == 0, nil
+	}
+	was, err := record.ParseLine([]byte(image.Line), t.Name, t.Fields, r.Model.Shapes)
+	return err == nil && len(match.Compare(t.Fields, was.Values, n.here[0].Values, nil)) == 0, err
 }

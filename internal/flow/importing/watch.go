@@ -87,7 +87,7 @@ func (o others) read(ctx context.Context, r Ready, target environment.Reader, wa
 		}
 		fields := slices.DeleteFunc(slices.Clone(t.Fields), func(field record.Field) bool { return r.follows(typ, field.Name) })
 		take := func(keys []record.Key) error {
-			for rec, err := range target.Read(ctx, r.Model, environment.Reading{Type: t.Name, Fields: fields, Keys: keys, Beside: r.Beside[t.Name]}) {
+			for rec, err := range target.Read(ctx, r.Model, environment.Reading{Type: t.Name, Fields: fields, Keys: keys, Beside: r.Beside[t.Name], Sums: true}) {
 				if err != nil {
 					return err
 				}

@@ -30,14 +30,24 @@ func order(r Ready, rest Rest) ([]sequence.Write, error) {
 	}
 	var nodes []sequence.Node
 	addresses := map[int64]string{}
+	byID := map[int64]*standing.Approval{}
+	for _, a := range r.Standing.Approved {
+		byID[a.ID] = a
+	}
 	for _, a := range r.Standing.Approved {
 		if rest.skips(a) {
 			continue
 		}
 		addresses[a.ID] = a.Address
-		node := sequence.Node{ID: a.ID, Rank: ranks[a.Type], New: a.Status == match.New}
+		node := sequence.Node{ID: a.ID, Rank: ranks[a.Type], New: a.Status == match.New, Removes: a.Removes}
 		for _, n := range a.Needs {
-			if n.Finding != 0 {
+			switch {
+			case n.Finding == 0:
+			case n.Frees && byID[n.Finding] != nil && byID[n.Finding].Removes:
+				node.Needs = append(node.Needs, sequence.Edge{To: n.Finding, Field: n.Field, Required: n.Required, Late: r.late(n.Type, n.Field), Change: true})
+			case n.Frees:
+				node.Needs = append(node.Needs, sequence.Edge{To: n.Finding, Field: n.Field, Required: true, Change: true})
+			default:
 				node.Needs = append(node.Needs, sequence.Edge{To: n.Finding, Field: n.Field, Required: n.Required || n.ByName, Late: !n.ByName && r.late(a.Type, n.Field), Change: n.ByName})
 			}
 		}
@@ -53,7 +63,7 @@ func order(r Ready, rest Rest) ([]sequence.Write, error) {
 		for _, id := range circle.IDs[:min(len(circle.IDs), 10)] {
 			names = append(names, addresses[id])
 		}
-		return nil, fmt.Errorf("%w: %s. Create one of them in %s without the reference, then match again", err, strings.Join(names, ", "), r.Model.Environment)
+		return nil, fmt.Errorf("%w: %s. Create one of them in %s without the reference, then %s", err, strings.Join(names, ", "), r.Model.Environment, r.Docket.Header.AgainInside())
 	}
 	return writes, err
 }
@@ -83,6 +93,10 @@ func (r Ready) EachChange(ctx context.Context, writes []sequence.Write, do func(
 		if err != nil {
 			return err
 		}
+		backs, err := r.backs(ctx, approvals)
+		if err != nil {
+			return err
+		}
 		changes := make([]environment.Change, len(batch))
 		for i, w := range batch {
 			if changes[i], err = r.change(approvals[i], w, lines[w.ID]); err != nil {
@@ -91,7 +105,8 @@ func (r Ready) EachChange(ctx context.Context, writes []sequence.Write, do func(
 			if len(w.Only) > 0 {
 				continue
 			}
-			changes[i].At = images[w.ID].ID
+			changes[i].Stored = backs[w.ID].Stored
+			changes[i].At, changes[i].Check = images[w.ID].ID, r.Checked
 			if changes[i].Expect, err = r.expects(approvals[i], changes[i], images[w.ID]); err != nil {
 				return err
 			}
@@ -135,6 +150,16 @@ func (r Ready) images(ctx context.Context, batch []*standing.Approval) (map[int6
 // the values that belong to the target alone.
 func (r Ready) change(a *standing.Approval, w sequence.Write, line docket.Finding) (environment.Change, error) {
 	t, _ := r.Docket.Type(a.Type)
+	if a.Removes {
+		key, err := r.Model.Shapes.ParseKey([]byte(line.Key), a.Type)
+		c := environment.Change{Type: a.Type, Key: key, By: r.Who, Remove: len(w.Clear) == 0}
+		for _, field := range t.Fields {
+			if slices.Contains(w.Clear, field.Name) {
+				c.Clear = append(c.Clear, field)
+			}
+		}
+		return c, err
+	}
 	source, err := r.source(t, line)
 	if err != nil {
 		return environment.Change{}, err
@@ -176,12 +201,14 @@ func fixedFor(t *catalog.Type, environment string) map[string]string {
 }
 
 // Written counts records.
-type Written struct{ New, Changed int }
+type Written struct{ New, Changed, Removed int }
 
 // Count adds one write.
 func (w *Written) Count(step sequence.Write, c environment.Change) {
 	switch {
-	case len(step.Only) > 0: // the second pass over a new record
+	case len(step.Only)+len(step.Clear) > 0: // another pass over a record
+	case c.Remove:
+		w.Removed++
 	case c.Insert:
 		w.New++
 	default:

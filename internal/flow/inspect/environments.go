@@ -2,12 +2,16 @@ package inspect
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/environment"
 	"anagram/internal/flow/session"
+	"anagram/internal/store/workspace"
 )
 
 // EnvironmentReport is what a test of an environment found.
@@ -73,4 +77,13 @@ func TestEnvironments(ctx context.Context, s *session.Session, names []string) (
 		out = append(out, r)
 	}
 	return out, nil
+}
+
+// NotReached says why an address did not serve of which nothing is written down yet.
+func NotReached(cause error) error {
+	var known *environment.Error
+	if errors.As(cause, &known) && strings.Contains(known.Mend, workspace.ConfigName) {
+		cause = &environment.Error{Environment: known.Environment, Message: known.Message, Mend: "Correct its address.", Cause: known.Cause}
+	}
+	return fmt.Errorf("%w No workspace was started", cause)
 }

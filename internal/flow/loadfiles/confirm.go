@@ -69,6 +69,8 @@ func confirm(ctx context.Context, s *session.Session, env environment.Environmen
 		switch {
 		case !asApproved:
 			out.Missing++
+		case a.Removes:
+			run.Removed++
 		case a.Status == match.New:
 			run.New++
 		default:

@@ -248,7 +248,7 @@ func (l *loadWriter) about() error {
 	plain := show.Harmless
 	fmt.Fprintf(&out, "Load files of docket %d: %s to %s\n", h.Number, plain(h.Source), plain(h.Target))
 	fmt.Fprintf(&out, "parcel %s, exported %s by %s, matched %s by %s\n", plain(h.Parcel), session.Minute(h.ExportedAt), plain(h.ExportedBy), session.Minute(h.MatchedAt), plain(h.MatchedBy))
-	fmt.Fprintf(&out, "written %s by %s: %s, only what was approved\n\n", session.Minute(docket.Stamp(l.session.Now())), plain(l.session.Who), show.Written(l.written.New, l.written.Changed))
+	fmt.Fprintf(&out, "written %s by %s: %s, only what was approved\n\n", session.Minute(docket.Stamp(l.session.Now())), plain(l.session.Who), show.Written(l.written.New, l.written.Changed, 0))
 	out.WriteString("Load them in this order:\n")
 	for i, name := range l.names {
 		if l.form == "sql" {

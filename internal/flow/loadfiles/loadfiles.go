@@ -52,6 +52,7 @@ func Write(ctx context.Context, s *session.Session, d *docket.Docket, dir, form 
 		return result.Refused(err), err
 	}
 	result.Open, result.Earlier = r.Open, r.Earlier
+	rest = r.WithoutRemovals(rest)
 	if outcome, nothing := r.NothingLeft(rest, docket.WrittenOut); nothing {
 		result.Outcome, result.LeftOut = outcome, rest.List(r.Standing.Approved)
 		return result, nil

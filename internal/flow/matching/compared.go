@@ -9,6 +9,7 @@ import (
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
+	"anagram/internal/core/evidence"
 	"anagram/internal/core/pairing"
 	"anagram/internal/core/record"
 	"anagram/internal/core/yamldoc"
@@ -21,6 +22,7 @@ import (
 	"anagram/internal/store/docket"
 	"anagram/internal/store/parcel"
 	"anagram/internal/store/register"
+	"anagram/internal/store/workspace"
 )
 
 // compared says what is compared with what. It is handed on and never changed.
@@ -48,11 +50,14 @@ type compared struct {
 	// besideOf gives for their addresses those that they have in the source.
 	beside   *pairing.Names
 	besideOf map[string]string
+	back     *Back // nil where nothing is taken back
+	// looks are the fields that behave like internal ids in the target, by record type.
+	looks map[string][]evidence.Suspect
 }
 
 // open opens both sides and what they agreed on, and refuses what cannot be compared.
 func open(ctx context.Context, s *session.Session, r Request) (c compared, err error) {
-	c = compared{session: s}
+	c = compared{session: s, back: r.Back}
 	defer func() {
 		if err != nil {
 			c.close()
@@ -68,7 +73,7 @@ func open(ctx context.Context, s *session.Session, r Request) (c compared, err e
 	if c.catalog, err = s.Workspace.Catalog(); err != nil {
 		return c, err
 	}
-	if err := sameKeys(c.parcel, c.catalog, s.Workspace.CatalogName()); err != nil {
+	if err := sameKeys(c.parcel, c.catalog, s.Workspace.CatalogName(), r.Back); err != nil {
 		return c, err
 	}
 	t, err := openTarget(ctx, s, r.Against, c.catalog)
@@ -76,7 +81,7 @@ func open(ctx context.Context, s *session.Session, r Request) (c compared, err e
 		return c, err
 	}
 	c.env, c.reader, c.target, c.against = t.Described, t.Environment, t.name, t.parcel
-	c.model = &environment.Model{Environment: c.target, Catalog: c.catalog, Shapes: c.parcel.Manifest.Keys, Here: s.Zone(c.target), There: s.Zone(c.source)}
+	c.model = &environment.Model{Environment: c.target, Catalog: c.catalog, Shapes: c.parcel.Manifest.Keys, Here: s.Zone(c.target), There: s.Zone(c.cameFrom())}
 	if c.scratch, err = s.Workspace.Scratch(); err != nil {
 		return c, err
 	}
@@ -92,7 +97,18 @@ func open(ctx context.Context, s *session.Session, r Request) (c compared, err e
 	if err := c.fits(); err != nil {
 		return c, err
 	}
+	if c.looks, err = c.suspects(ctx); err != nil {
+		return c, err
+	}
 	return c, c.selection.Compile(c.catalog, c.target, c.env.About, c.parcel.Manifest.Selection)
+}
+
+// cameFrom is the environment from which the values of the source came.
+func (c compared) cameFrom() string {
+	if c.back != nil {
+		return c.back.Source
+	}
+	return c.source
 }
 
 func (c compared) close() {
@@ -125,7 +141,7 @@ func openAgreed(ctx context.Context, c compared, given string) (known *parcel.Re
 	switch {
 	case given != "":
 		if known, err = library.Verified(ctx, c.session, given); err == nil {
-			err = sameKeys(known, c.catalog, c.session.Workspace.CatalogName())
+			err = sameKeys(known, c.catalog, c.session.Workspace.CatalogName(), c.back)
 		}
 	case paired:
 		known, err = agreed.Open(c.session, p.Source, c.target)
@@ -206,6 +222,17 @@ func (c compared) header(out *sink) (docket.Header, error) {
 		ExportedAt: p.ExportedAt, ExportedBy: p.ExportedBy, Target: c.target, TargetAddress: c.session.AddressOf(c.target, c.env.About.Address), Release: p.Release, Settings: p.Settings,
 		MatchedAt: docket.Stamp(c.session.Now()), MatchedBy: c.session.Who, Keys: p.Keys, NotCompared: out.left, Program: c.session.Program,
 		Fills: c.fills(out.types), Zones: zonesOf(c.session, p.Source, c.target), Paired: c.pairs, Resealed: p.Resealed, ByHand: p.Origin != "",
+	}
+	if e, err := c.session.Workspace.Environment(c.target); err == nil && c.against == nil && e.Around.Any() {
+		of := docket.Around(e.Around)
+		h.Around = &of
+	}
+	if c.back != nil {
+		h.Restores, h.ParcelFile, h.ParcelSeal = c.back.Docket, "", ""
+		if zone := c.session.Zone(c.back.Source); zone != nil {
+			h.Zones[p.Source] = zone.String()
+		}
+		return h, nil
 	}
 	h.Brings = brings(p)
 	if t := c.against; t != nil {
@@ -332,13 +359,21 @@ type target struct {
 }
 
 // sameKeys refuses a parcel whose keys or references mean something else than the
-// workspace's catalog says now: records would be matched by the wrong fields.
-func sameKeys(p *parcel.Reader, c *catalog.Catalog, name string) error {
+// workspace's catalog says now: records would be matched by the wrong fields. What is taken back
+// needs the catalog of its docket.
+func sameKeys(p *parcel.Reader, c *catalog.Catalog, name string, back *Back) error {
+	when, mend := "when the parcel was exported", "Export again, then match"
+	if back != nil {
+		when = fmt.Sprintf("in docket %d", back.Docket)
+		mend = fmt.Sprintf("The docket has its catalog: write it with anagram catalog show --docket %d --out FILE, name that file with catalog: in %s, then restore again", back.Docket, workspace.ConfigName)
+	}
 	for _, pt := range p.Manifest.Types {
 		if _, ok := p.Catalog.Type(pt.Name); !ok {
 			return &parcel.Error{Parcel: p.Path(), File: "parcel.json", Message: fmt.Sprintf("it holds records of %q, which its own catalog does not describe", pt.Name)}
 		}
-		if _, here := c.Type(pt.Name); !here {
+		if _, here := c.Type(pt.Name); !here && back != nil {
+			return session.Usage("Docket %d brought records of %s, which %s does not describe. %s", back.Docket, pt.Name, name, mend)
+		} else if !here {
 			return session.Usage("The parcel holds records of %s, which %s does not describe%s Describe it, or export without it", pt.Name, name, orEnd(yamldoc.Nearest(pt.Name, c.Names())))
 		}
 	}
@@ -348,12 +383,12 @@ func sameKeys(p *parcel.Reader, c *catalog.Catalog, name string) error {
 		if _, has := p.Manifest.Keys[was.Name]; !has || !here {
 			continue
 		}
-		if changed := now.MeansOther(was, "when the parcel was exported"); changed != nil {
-			return session.Usage("%s says %v. Export again, then match", name, changed)
+		if changed := now.MeansOther(was, when); changed != nil {
+			return session.Usage("%s says %v. %s", name, changed, mend)
 		}
 		pt, _ := p.Manifest.Type(was.Name)
 		if wrong := now.Describes(p.Manifest.Keys[was.Name], pt.Fields); wrong != nil {
-			return session.Usage("%s: parcel.json does not fit %s: %v. Export again, then match", p.Path(), name, wrong)
+			return session.Usage("%s: parcel.json does not fit %s: %v. %s", p.Path(), name, wrong, mend)
 		}
 	}
 	return nil
@@ -378,7 +413,7 @@ func openTarget(ctx context.Context, s *session.Session, name string, c *catalog
 	if err != nil {
 		return target{}, err
 	}
-	if err := sameKeys(p, c, s.Workspace.CatalogName()); err != nil {
+	if err := sameKeys(p, c, s.Workspace.CatalogName(), nil); err != nil {
 		return target{}, errors.Join(err, p.Close())
 	}
 	called := fmt.Sprintf("%s (parcel %s)", p.Manifest.Source, library.NameOf(p))

@@ -24,8 +24,11 @@ func (f finding) adds() bool { return f.Target == nil }
 
 // found keeps a finding, its checks and what it needs.
 func found(ctx context.Context, c compared, w atWork, of match.Finding, collect collectors, out *sink) error {
-	f, err := keep(ctx, c, w, of, out)
+	f, err := keep(ctx, c, w, c.asCreated(w, of), out)
 	if err != nil {
+		return err
+	}
+	if err := takenBack(ctx, c, w, f, out); err != nil {
 		return err
 	}
 	if err := hangsOn(ctx, c, w, f, out); err != nil {
@@ -63,9 +66,13 @@ func found(ctx context.Context, c compared, w atWork, of match.Finding, collect 
 			return err
 		}
 	}
-	switch {
-	case f.Source == nil:
+	if f.Source == nil {
 		return nil
+	}
+	if err := looksLikeID(ctx, c, w, f, out); err != nil {
+		return err
+	}
+	switch {
 	case f.adds():
 		return isNew(ctx, c, w, f, out)
 	default:
@@ -90,6 +97,9 @@ func keep(ctx context.Context, c compared, w atWork, of match.Finding, out *sink
 			entry.Was = c.catalog.Address(w.Name, c.names.Target(w.Name, of.Key))
 		}
 		entry.Target = string(record.AppendLine(nil, w.fields, there))
+	}
+	if of.Agreed != nil {
+		entry.Agreed = string(record.AppendLine(nil, w.fields, record.Record{Key: of.Agreed.Stands(), Values: of.Agreed.Values}))
 	}
 	entry.Fields = shown(c, w, of)
 	var err error
@@ -146,6 +156,12 @@ func conflicts(ctx context.Context, c compared, w atWork, f finding, out *sink) 
 		}
 	}
 	for _, reason := range f.Reasons {
+		if c.back != nil && reason == match.BothMoved {
+			if err := out.check(ctx, f.id, check.Since(f.address, both, c.back.Docket, target)); err != nil {
+				return err
+			}
+			continue
+		}
 		if found, ok := check.Conflict(string(reason), f.address, both, source, target); ok {
 			if err := out.check(ctx, f.id, found); err != nil {
 				return err

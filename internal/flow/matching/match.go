@@ -2,6 +2,7 @@ package matching
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path/filepath"
 
@@ -29,6 +30,7 @@ type Result struct {
 	// ApprovedBefore are findings that an earlier docket approved and nobody imported.
 	ApprovedBefore int
 	ByRule         int // findings decided by a rule of the workspace
+	Open           int // findings that ask for a decision and have none
 	// Gone is how many records of the removal list of docket Listed are no longer only in the
 	// target.
 	Gone, Listed int
@@ -47,6 +49,8 @@ type Request struct {
 	// Fresh says that the parcel was exported just now, so that the source need not be asked
 	// whether it went on.
 	Fresh bool
+	// Back says that the match is there to take an import back; nil is any other.
+	Back *Back
 }
 
 // Match compares a parcel with an environment and makes a docket of what differs.
@@ -74,10 +78,7 @@ func once(ctx context.Context, s *session.Session, r Request) (result Result, ta
 	if err := wholeDocket(ctx, c, r, out); err != nil {
 		return result, false, err
 	}
-	if c, err = c.withBeside(); err != nil {
-		return result, false, err
-	}
-	if c, err = c.withPairs(ctx, out); err != nil {
+	if c, err = c.named(ctx, out); err != nil {
 		return result, false, err
 	}
 	likely := newLikely(c)
@@ -115,21 +116,82 @@ func once(ctx context.Context, s *session.Session, r Request) (result Result, ta
 	}
 	// From here on the docket stands; what fails now is told beside it.
 	result = Result{Header: header, Types: out.types, Blockers: out.blockers, Cautions: out.cautions, Docket: out.whole}
+	return told(ctx, s, c, result), false, ctx.Err()
+}
+
+// told completes what a match found with what is done once its docket stands.
+func told(ctx context.Context, s *session.Session, c compared, result Result) Result {
+	header := result.Header
 	if c.remembers != nil {
 		result.Forgotten = c.remembers.Finish(ctx)
+	}
+	if c.back != nil {
+		for _, t := range result.Types { // all of it asks: nothing is decided yet
+			result.Open += t.Counts[match.Conflict] + t.Counts[match.Changed] + t.Counts[match.New] + t.Counts[match.TargetOnly]
+		}
+		return result
 	}
 	result.Carried, result.ApprovedBefore, result.Uncarried = decide.Carry(ctx, s, header)
 	if result.Uncarried == nil && header.TargetParcel == "" {
 		result.ByRule, result.Uncarried = decide.ByRule(ctx, s, header.Number)
 	}
+	var err error
+	if result.Open, err = openIn(ctx, s, c.number, result); err != nil {
+		result.Uncarried = errors.Join(result.Uncarried, err)
+	}
 	if result.Uncarried == nil {
 		result.Gone, result.Listed, result.Uncarried = decide.Gone(ctx, s, header)
 	}
-	return result, false, ctx.Err()
+	return result
+}
+
+// openIn counts the findings of a new docket that ask for a decision and have none.
+func openIn(ctx context.Context, s *session.Session, number int, result Result) (int, error) {
+	if result.Carried+result.ByRule == 0 {
+		n := 0
+		for _, t := range result.Types {
+			for status, of := range t.Counts {
+				if match.Asks(status) {
+					n += of
+				}
+			}
+		}
+		return n, nil
+	}
+	d, err := register.Open(ctx, s.Workspace, number)
+	if err != nil {
+		return 0, err
+	}
+	defer d.Close()
+	summary, err := docket.Summarize(ctx, d)
+	return summary.Tally.Open, err
+}
+
+// named gives what is compared with the records that have other keys on the two sides.
+func (c compared) named(ctx context.Context, out *sink) (compared, error) {
+	if c.back != nil {
+		return c.withBack()
+	}
+	c, err := c.withBeside()
+	if err != nil {
+		return c, err
+	}
+	return c.withPairs(ctx, out)
 }
 
 // wholeDocket checks what is about both sides as such.
 func wholeDocket(ctx context.Context, c compared, r Request, out *sink) error {
+	if c.back != nil {
+		if now := c.session.AddressOf(c.target, c.env.About.Address); now != c.back.Address {
+			if err := out.onDocket(ctx, check.MovedTarget(c.target, c.back.Docket, c.back.Address, now)); err != nil {
+				return err
+			}
+		}
+		if len(c.back.Left) == 0 {
+			return nil
+		}
+		return out.onDocket(ctx, check.Left(c.back.Docket, c.back.Left))
+	}
 	if c.against == nil {
 		before, err := c.session.OtherWay(ctx, c.source, c.target)
 		if err != nil {
@@ -156,6 +218,9 @@ func afterwards(ctx context.Context, c compared, out *sink) error {
 		return err
 	}
 	if err := outside(ctx, out); err != nil {
+		return err
+	}
+	if err := referrers(ctx, c, out); err != nil {
 		return err
 	}
 	if err := taken(ctx, c, out); err != nil {
@@ -194,7 +259,11 @@ func matchType(ctx context.Context, c compared, t *catalog.Type, pt parcel.Type,
 	if err != nil {
 		return err
 	}
-	c.session.Progress.Start(t.Name, 0)
+	total := 0
+	if c.against == nil && pt.Whole {
+		total = c.session.Total(ctx, c.env, t.Place(c.target))
+	}
+	c.session.Progress.Start("reading "+t.Name+" of "+c.target, total)
 	defer c.session.Progress.Done()
 	w := atWork{Type: t, place: c.env.About.Places[t.Place(c.target)], fields: fields}
 	w.required = requiredFields(w)
@@ -203,18 +272,19 @@ func matchType(ctx context.Context, c compared, t *catalog.Type, pt parcel.Type,
 		return err
 	}
 	defer target.sorter.Close()
+	c.session.Progress.Start("comparing "+t.Name, pt.Records)
 	known, remember, err := agreed.Type(ctx, c.known, c.remembers, agreed.Compared{Type: t.Name, Fields: fields, Shapes: c.model.Shapes, Names: c.agreedNames,
 		ExportedAt: c.parcel.Manifest.ExportedAt, Whole: pt.Whole && len(c.selection.LeaveOut) == 0, Scratch: c.scratch, Zones: agreed.Zones{Here: c.model.Here, There: c.model.There}})
 	defer remember.Discard()
 	if err != nil {
 		return err
 	}
-	collect := collectors{renames: newRenames(t), claims: newClaiming(c, w), rules: newRuling(c, w)}
+	collect := collectors{renames: newRenames(c, t), claims: newClaiming(c, w), rules: newRuling(c, w)}
 	if collect.outside, err = newOutsiders(c, w); err != nil {
 		return err
 	}
 	counts, err := match.Join(match.Input{
-		Fields: fields, Keys: c.model.Shapes[t.Name], Agreed: known, AgreedLater: c.agreedLater(t.Name), Remember: remember.Note, Retired: retired(t, fields),
+		Fields: fields, Keys: c.model.Shapes[t.Name], Agreed: known, AgreedLater: c.back == nil && c.agreedLater(t.Name), AgreedIsAll: c.back != nil, Remember: remember.Note, Retired: retired(t, fields),
 		Source: c.fromParcel(ctx, t.Name, fields, at), Outside: c.parcel.Outside(ctx, t.Name),
 		Target: target.sorted(ctx, t.Name, fields, c.model.Shapes),
 		// Of the target only what is in scope was read.
@@ -228,7 +298,13 @@ func matchType(ctx context.Context, c compared, t *catalog.Type, pt parcel.Type,
 	if err == nil {
 		err = collect.flush(ctx, c, w, likely, out)
 	}
+	if err == nil {
+		err = asWritten(ctx, c, w, out)
+	}
 	if err != nil {
+		return err
+	}
+	if err := hardlyMeets(ctx, c, w, counts.By, out); err != nil {
 		return err
 	}
 	others, err := target.others(ctx, c, w)

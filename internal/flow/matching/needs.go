@@ -132,7 +132,7 @@ func requiredNeeded(ctx context.Context, c compared, w atWork, f finding, out *s
 			}
 			continue
 		}
-		if err := out.check(ctx, f.id, check.Lacks(f.address, column.Name, c.target, w.place.HasTriggers, slices.Contains(w.Ignore, column.Name))); err != nil {
+		if err := out.check(ctx, f.id, check.Lacks(f.address, column.Name, c.target, w.place.HasTriggers, w.Ignores(column.Name))); err != nil {
 			return err
 		}
 	}

@@ -27,8 +27,8 @@ type likelyNames struct{ *pairing.Names }
 
 func newLikely(c compared) *likelyNames { return &likelyNames{pairing.New(c.catalog, c.model.Shapes)} }
 
-func newRenames(t *catalog.Type) *renames {
-	if t.Link() {
+func newRenames(c compared, t *catalog.Type) *renames {
+	if t.Link() || c.back != nil {
 		return nil
 	}
 	return &renames{typ: t.Name, list: map[int64]finding{}}

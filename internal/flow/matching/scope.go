@@ -37,6 +37,7 @@ const (
 	fromOwner = '2'
 	fromName  = '3'
 	fromWhere = '4'
+	fromMade  = '5' // by the import that is taken back
 )
 
 func readTarget(ctx context.Context, c compared, w atWork, pt parcel.Type) (*targetRecords, error) {
@@ -58,7 +59,7 @@ func readTarget(ctx context.Context, c compared, w atWork, pt parcel.Type) (*tar
 
 // take reads records; wanted, where it is given, chooses among them.
 func (out *targetRecords) take(ctx context.Context, c compared, w atWork, source byte, r environment.Reading, wanted func(record.Record) (bool, error)) error {
-	r.Type, r.Fields = w.Name, w.fields
+	r.Type, r.Fields, r.Sums = w.Name, w.fields, true
 	for rec, err := range c.reader.Read(ctx, c.model, r) {
 		in := true
 		if err == nil && wanted != nil {
@@ -119,6 +120,13 @@ func (out *targetRecords) readMembers(ctx context.Context, c compared, w atWork)
 	err := library.EachKeys(ctx, c.parcel, w.Name, nil, func(keys []record.Key) error {
 		return out.take(ctx, c, w, fromKeys, environment.Reading{Keys: keys}, nil)
 	})
+	if err == nil && c.back != nil {
+		for keys := range slices.Chunk(c.back.Created[w.Name], needsBatch) {
+			if err = out.take(ctx, c, w, fromMade, environment.Reading{Keys: keys}, nil); err != nil {
+				break
+			}
+		}
+	}
 	if err != nil || !owned {
 		return err
 	}
@@ -179,6 +187,9 @@ func (w atWork) ownerIn() func(record.Record) record.Key {
 // known once all were given.
 func (out *targetRecords) others(ctx context.Context, c compared, w atWork) (int, error) {
 	prober := c.env.Environment.Can().Prober
+	if c.back != nil {
+		return 0, nil // nothing but what was written is in question
+	}
 	if prober == nil || !out.some {
 		return out.notCompared, nil
 	}

@@ -12,7 +12,9 @@ import (
 // sink takes what a match finds: into the docket that is being made, and counted.
 type sink struct {
 	outside   []heldOutside
+	created   []created // made by the import that is taken back
 	builder   *docket.Builder
+	again     string // what makes a docket that takes an import back anew, "" for any other
 	types     []docket.Type
 	left      []string      // types and fields that were not compared
 	whole     []check.Check // on the whole docket
@@ -23,7 +25,11 @@ type sink struct {
 
 func newSink(ctx context.Context, c compared) (*sink, error) {
 	b, err := docket.Create(ctx, c.scratch)
-	return &sink{builder: b, ambiguous: map[string]map[string]bool{}}, err
+	again := ""
+	if c.back != nil {
+		again = docket.Header{Restores: c.back.Docket}.AgainInside()
+	}
+	return &sink{builder: b, again: again, ambiguous: map[string]map[string]bool{}}, err
 }
 
 // typeDone ends a record type, after its findings.
@@ -50,7 +56,7 @@ func (out *sink) becomesConflict(ctx context.Context, typ string, was match.Stat
 
 // onDocket keeps a check on the whole docket.
 func (out *sink) onDocket(ctx context.Context, c check.Check) error {
-	out.whole = append(out.whole, c)
+	out.whole = append(out.whole, out.said(c))
 	return out.check(ctx, 0, c)
 }
 
@@ -60,6 +66,14 @@ func (out *sink) notCompared(ctx context.Context, what, message, mend string) er
 	return out.onDocket(ctx, check.Check{Code: check.NotOnBothSides, Level: check.Caution, Message: message, Mend: mend})
 }
 
+// said gives a check as it is said in such a docket.
+func (out *sink) said(c check.Check) check.Check {
+	if out.again == "" || c.Mend == "" {
+		return c
+	}
+	return check.TakingBack(c, out.again)
+}
+
 // check keeps a check on a finding.
 func (out *sink) check(ctx context.Context, finding int64, c check.Check) error {
 	return out.checkWhen(ctx, finding, docket.Check{Check: c})
@@ -67,6 +81,7 @@ func (out *sink) check(ctx context.Context, finding int64, c check.Check) error 
 
 // checkWhen keeps a check that depends on what is going to be written.
 func (out *sink) checkWhen(ctx context.Context, finding int64, c docket.Check) error {
+	c.Check = out.said(c.Check)
 	switch {
 	case c.Partial:
 	case c.Level == check.Blocker:

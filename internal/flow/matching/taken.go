@@ -45,6 +45,14 @@ func newClaiming(c compared, w atWork) *claiming {
 
 // note takes down what a finding would do to unique sets of values.
 func (l *claiming) note(ctx context.Context, c compared, w atWork, f finding, out *sink) error {
+	if l != nil && match.Removes(f.Status, f.Reasons) {
+		for n, set := range l.sets {
+			one := claim{set: n, own: f.Key.Order()}
+			one.Finding, one.Fields, one.Writes, one.Proposed, one.Address, one.Type = f.id, set, []string{}, true, f.address, w.Name
+			l.waiting = append(l.waiting, one)
+		}
+		return nil
+	}
 	if l == nil || f.Source == nil || f.Status == match.Same || f.Status == match.TargetOnly || match.Hopeless(f.Reasons) {
 		return nil
 	}
@@ -152,7 +160,7 @@ func findHolders(ctx context.Context, c compared, w atWork, n int, set []string,
 
 // holders reads the records that hold some values.
 func holders(ctx context.Context, c compared, w atWork, with *environment.Values, give func(record.Record)) error {
-	for rec, err := range c.reader.Read(ctx, c.model, environment.Reading{Type: w.Name, Fields: w.fields, With: with}) {
+	for rec, err := range c.reader.Read(ctx, c.model, environment.Reading{Type: w.Name, Fields: w.fields, With: with, Sums: true}) {
 		if err != nil {
 			return err
 		}

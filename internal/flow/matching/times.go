@@ -6,6 +6,7 @@ import (
 
 	"anagram/internal/core/check"
 	"anagram/internal/flow/library"
+	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
 )
 
@@ -47,15 +48,19 @@ func checkDockets(ctx context.Context, c compared, out *sink) error {
 		if d.Err != nil || d.Header.Target != c.target {
 			continue
 		}
-		imports, open := 0, false
+		imports, open, half := 0, false, false
 		for _, r := range d.Runs {
 			if r.Kind == docket.ImportRun || r.Kind == docket.ConfirmRun {
 				imports++
+				half = r.Unfinished()
 				open = r.EndedAt == "" || r.Unsettled()
 			}
 		}
 		switch {
-		case open:
+		case half && (c.back != nil || session.TakenBack(summaries, d.Header.Number)):
+		case half:
+			err = out.onDocket(ctx, check.HalfWay(d.Header.Number, c.target))
+		case open && c.back == nil:
 			err = out.onDocket(ctx, check.Unfinished(d.Header.Number, c.target))
 		case imports == 0 && d.Tally.Approved > 0 && !docket.LoadsWait(d.Runs):
 			err = out.onDocket(ctx, check.Open(d.Header.Number, c.target, d.Tally.Approved))

@@ -116,3 +116,10 @@ func (s *Session) OtherWay(ctx context.Context, source, target string) (int, err
 func (s *Session) Summaries(ctx context.Context) ([]register.Entry, error) {
 	return register.Dockets(ctx, s.Workspace)
 }
+
+// TakenBack reports whether a docket was imported that takes the import of another one back.
+func TakenBack(entries []register.Entry, number int) bool {
+	return slices.ContainsFunc(entries, func(e register.Entry) bool {
+		return e.Err == nil && e.Header.Restores == number && slices.ContainsFunc(e.Runs, docket.Run.Done)
+	})
+}

@@ -3,10 +3,12 @@ package session
 import (
 	"context"
 	"path/filepath"
+	"time"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/environment"
 	"anagram/internal/environment/connect"
+	"anagram/internal/environment/web"
 	"anagram/internal/store/workspace"
 )
 
@@ -27,7 +29,25 @@ func (s *Session) Open(ctx context.Context, name string, readOnly bool) (environ
 	if err != nil {
 		return nil, err
 	}
-	return connect.Open(ctx, connect.Target{Name: name, Scheme: e.Scheme(), Address: address, Password: password, ReadOnly: readOnly, TLSOff: e.TLSOff})
+	open := s.Connect
+	if open == nil {
+		open = connect.Open
+	}
+	return open(ctx, connect.Target{Name: name, Scheme: e.Scheme(), Address: address, Password: password, ReadOnly: readOnly, TLSOff: e.TLSOff, Web: s.web(e)})
+}
+
+// web says how a service on the web is reached.
+func (s *Session) web(e workspace.Environment) connect.Web {
+	path := func(name string) string {
+		if name == "" {
+			return ""
+		}
+		return s.Workspace.Path(name)
+	}
+	w := e.Web
+	return connect.Web{Headers: w.Headers, Page: w.Page, Batch: w.Batch, Log: s.Log,
+		Sign: web.Sign{Token: w.Token, Header: w.Header, Client: w.Client, TokenAt: w.TokenAt, Scope: w.Scope, Certificate: path(w.Certificate), Key: path(w.CertificateKey), Authority: path(w.Authority)},
+		Pace: web.Pace{PerSecond: w.PerSecond, AtOnce: w.AtOnce, Wait: time.Duration(w.Wait) * time.Second}}
 }
 
 // AddressOf says where an environment is, as it is compared later: what a server tells, and

@@ -1,7 +1,12 @@
 package session
 
 import (
+	"context"
+	"log/slog"
 	"time"
+
+	"anagram/internal/environment"
+	"anagram/internal/environment/connect"
 
 	"anagram/internal/store/docket"
 	"anagram/internal/store/workspace"
@@ -15,6 +20,9 @@ type Session struct {
 	Program   string        // name and version of the program, for parcels and dockets
 	Now       func() time.Time
 	Progress  Progress
+	Log       *slog.Logger // nil is none
+	// Connect opens environments; nil is the connectors of the program.
+	Connect func(context.Context, connect.Target) (environment.Environment, error)
 }
 
 // Progress is told what a step is at.
@@ -23,6 +31,27 @@ type Progress interface {
 	Start(what string, total int)
 	Add(n int)
 	Done()
+}
+
+// mostCounted is how far the records of a type are counted beforehand.
+const mostCounted = 2_000_000
+
+// Total counts the records of a type in an environment for somebody who sees the progress; 0
+// is that nobody does, or that there are more than are worth counting.
+func (s *Session) Total(ctx context.Context, d Described, place string) int {
+	shown, ok := s.Progress.(interface{ Shown() bool })
+	if !ok || !shown.Shown() || d.Environment == nil {
+		return 0
+	}
+	prober := d.Environment.Can().Prober
+	if prober == nil {
+		return 0
+	}
+	n, err := prober.CountUpTo(ctx, place, mostCounted)
+	if err != nil || n >= mostCounted {
+		return 0
+	}
+	return n
 }
 
 // Zone is that of an environment's times without zone as the workspace says it, nil where it

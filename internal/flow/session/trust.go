@@ -61,15 +61,15 @@ func (s *Session) where(e workspace.Environment) (environment.Where, error) {
 
 // atStake reports whether opening an environment could give away what is the person's: a
 // password from wherever the workspace says, or one that a driver finds by itself for a
-// server that is not this machine.
+// server that is not this machine; or an import could run what the workspace says.
 func atStake(e workspace.Environment, where environment.Where) bool {
-	return e.Password.Given() || e.IsServer() && !where.Here
+	return e.Password.Given() || e.IsServer() && !where.Here || e.Around.Statements() || e.Web.Certificate != ""
 }
 
 // facts says what an environment puts at stake, in words.
 func (s *Session) facts(e workspace.Environment, where environment.Where) []string {
 	if !e.IsServer() {
-		return []string{"connects to " + e.Connect}
+		return append([]string{"connects to " + e.Connect}, aroundFacts(e.Around)...)
 	}
 	text := "connects to " + where.Server
 	if where.Account != "" {
@@ -96,6 +96,7 @@ func (s *Session) facts(e workspace.Environment, where environment.Where) []stri
 	case p.Keystore:
 		out = append(out, "sends the password that the key store has for it")
 	}
+	out = append(out, s.webFacts(e.Web)...)
 	if e.TLSOff {
 		out = append(out, "takes a connection that is not proven to be the server's (tls: off)")
 	}
@@ -121,6 +122,43 @@ func (s *Session) facts(e workspace.Environment, where environment.Where) []stri
 	}
 	if e.NoImports {
 		out = append(out, "refuses imports")
+	}
+	return append(out, aroundFacts(e.Around)...)
+}
+
+// webFacts says what a service on the web gets.
+func (s *Session) webFacts(w workspace.Web) []string {
+	var out []string
+	if w.Client != "" {
+		out = append(out, fmt.Sprintf("sends the password as the secret of the client %s to %s, and what it gets for it to the service", show.Harmless(w.Client), show.Harmless(w.TokenAt)))
+	}
+	if w.Token {
+		out = append(out, "sends the password as a token")
+	}
+	if w.Header != "" {
+		out = append(out, "sends the password in the header "+w.Header)
+	}
+	for _, file := range []struct{ what, name string }{{"signs in with the certificate in ", w.Certificate}, {"uses the key in ", w.CertificateKey}, {"believes the certificates in ", w.Authority}} {
+		if file.name != "" {
+			out = append(out, fmt.Sprintf("%s%s (%s)", file.what, file.name, s.sumOf(file.name)))
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(w.Headers)) {
+		out = append(out, "sends the header "+name+": "+show.Harmless(w.Headers[name]))
+	}
+	return out
+}
+
+// aroundFacts says what is run around an import.
+func aroundFacts(a workspace.Around) []string {
+	var out []string
+	for _, of := range []struct {
+		when       string
+		statements []string
+	}{{"before", a.Before}, {"after", a.After}} {
+		for _, statement := range of.statements {
+			out = append(out, "runs "+of.when+" an import: "+show.Harmless(statement))
+		}
 	}
 	return out
 }

@@ -190,6 +190,6 @@ func (s parcelSide) Describe(context.Context) (environment.Description, error) {
 func (s parcelSide) Can() environment.Capabilities { return environment.Capabilities{} }
 
 // Begin is refused: a parcel is never written to.
-func (s parcelSide) Begin(context.Context) (environment.Work, error) {
+func (s parcelSide) Begin(context.Context, []string) (environment.Work, error) {
 	return nil, errors.New("a parcel is not written to")
 }

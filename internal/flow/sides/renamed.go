@@ -3,6 +3,7 @@ package sides
 import (
 	"context"
 
+	"anagram/internal/core/catalog"
 	"anagram/internal/core/pairing"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
@@ -203,4 +204,25 @@ func Named(names *pairing.Names, c environment.Change) environment.Change {
 		c.Expect = named(c.Expect)
 	}
 	return c
+}
+
+// InTarget gives a record that was read by the source's names by those of the target, as they
+// are by now.
+func InTarget(names *pairing.Names, t *catalog.Type, fields []record.Field, rec record.Record) record.Record {
+	key := rec.Stands()
+	rec.Was = nil
+	rec.Key = key
+	if !names.Touches(t.Name) {
+		return rec
+	}
+	rec.Key = names.TargetParts(t.Name, key)
+	values := make([]record.Value, len(rec.Values))
+	for i, v := range rec.Values {
+		if !t.Refers[fields[i].Name].ByKey {
+			v = names.ToTarget(v)
+		}
+		values[i] = v
+	}
+	rec.Values = values
+	return rec
 }

@@ -247,7 +247,7 @@ func (d Demand) discounts(who, typ string) string {
 
 // wantedBy reports whether a person approves all that is going to be written.
 func (a *Approval) wantedBy(s *said) bool {
-	if a.adds {
+	if a.adds || a.Removes {
 		if !s.approves("", true) {
 			return false
 		}

@@ -20,6 +20,7 @@ type Approval struct {
 	fields   []string // of a changed finding: those that may be written
 	declined []string // of a new finding: those that may not
 	adds     bool     // an import makes the record
+	Removes  bool     // the record is taken away, as the import that made it is taken back
 	proposed []string // of fields: those that the finding proposes by itself
 	differs  []string // fields in which both sides differ, or that a new finding has
 	Needs    []docket.Need
@@ -28,6 +29,9 @@ type Approval struct {
 
 // Writes reports whether a field of the finding is going to be written.
 func (a *Approval) Writes(field string) bool {
+	if a.Removes {
+		return false
+	}
 	if a.Status == match.New {
 		return !slices.Contains(a.declined, field)
 	}
@@ -110,14 +114,18 @@ func Read(ctx context.Context, d *docket.Docket, demand Demand) (Standing, error
 // approvals gives the findings that are approved, or of which a field is.
 func approvals(ctx context.Context, d *docket.Docket) ([]*Approval, error) {
 	var out []*Approval
-	for f, err := range d.Findings(ctx, docket.Filter{Statuses: []match.Status{match.New, match.Changed, match.Conflict, match.TargetEdit}}) {
+	for f, err := range d.Findings(ctx, docket.Filter{Statuses: []match.Status{match.New, match.Changed, match.Conflict, match.TargetEdit, match.TargetOnly}}) {
 		if err != nil {
 			return nil, err
 		}
 		if !f.IsApproved() {
 			continue
 		}
-		a := &Approval{ID: f.ID, Type: f.Type, Address: f.Address, Status: f.Status}
+		a := &Approval{ID: f.ID, Type: f.Type, Address: f.Address, Status: f.Status, Removes: f.Removes()}
+		if a.Removes {
+			out = append(out, a)
+			continue
+		}
 		for _, field := range f.Fields {
 			a.differs = append(a.differs, field.Field)
 		}
@@ -157,7 +165,7 @@ func (r reading) readNeeds(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if a := r.byID[n.Holder]; a != nil && n.InTarget != 1 && a.Writes(n.Field) {
+		if a := r.byID[n.Holder]; a != nil && n.InTarget != 1 && (n.Frees && a.Removes || !n.Frees && a.Writes(n.Field)) {
 			a.Needs = append(a.Needs, n)
 		}
 	}
@@ -195,7 +203,14 @@ func (r reading) own(a *Approval) []check.Check {
 
 // serves reports whether an approval gives what a need asks for.
 func (r reading) serves(n docket.Need, needed *Approval) bool {
-	return needed != nil && (!n.ByName || needed.Rekeys(r.d.Catalog))
+	switch {
+	case needed == nil:
+		return false
+	case n.Frees:
+		return needed.Removes || needed.Writes(n.Field)
+	default:
+		return !n.ByName || needed.Rekeys(r.d.Catalog)
+	}
 }
 
 // needed adds to a candidate what it needs from others of the docket.
@@ -229,6 +244,11 @@ func (r reading) through(a *Approval, fallen map[int64]int64) []check.Check {
 		_, down := fallen[n.Finding]
 		switch needed := r.byID[n.Finding]; {
 		case n.Finding == 0:
+		case !r.serves(n, needed) && n.Frees:
+			out = append(out, check.ReferredUnapproved(a.Address, n.Address, n.Field, h.Target))
+		case n.Frees && down && n.Finding != a.ID:
+			out = append(out, check.ReferredBlocked(a.Address, n.Address, n.Field, h.Target))
+		case n.Frees:
 		case !r.serves(n, needed) && n.ByName:
 			out = append(out, check.NotRekeyed(a.Address, n.Need, h.Target))
 		case !r.serves(n, needed):

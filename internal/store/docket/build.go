@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"slices"
 
@@ -30,6 +29,7 @@ type Builder struct {
 	ties      bool
 	renamed   [][2]int64
 	grouped   bool
+	kept      map[string]bool // attachments, by their SHA-256
 }
 
 // Create starts a docket in a scratch folder on the file system of its later place.
@@ -118,8 +118,8 @@ func (b *Builder) Finding(ctx context.Context, f Finding) (int64, error) {
 		return 0, err
 	}
 	b.next++
-	return b.next, b.exec(ctx, "INSERT INTO findings VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?)", b.next, b.ranks, f.Type, []byte(f.Order), f.Key,
-		f.Address, f.Was, f.Title, string(f.Status), string(reasons), orNull(f.Source), orNull(f.Target), string(fields))
+	return b.next, b.exec(ctx, "INSERT INTO findings VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?)", b.next, b.ranks, f.Type, []byte(f.Order), f.Key,
+		f.Address, f.Was, f.Title, string(f.Status), string(reasons), orNull(f.Source), orNull(f.Target), orNull(f.Agreed), string(fields))
 }
 
 func orNull(s string) any {
@@ -133,6 +133,14 @@ func orNull(s string) any {
 func (b *Builder) Need(ctx context.Context, n Need, key record.Key) error {
 	return b.exec(ctx, "INSERT INTO needs (finding, field, owner, required, by_name, type, key_order, key, address) VALUES (?,?,?,?,?,?,?,?,?)",
 		n.Holder, n.Field, n.Owner, n.Required, n.ByName, n.Type, []byte(key.Order()), n.Key, n.Address)
+}
+
+// Frees adds that a record which may be removed is referred to by a record of the target, by
+// a field of it. Where that is a finding of this docket, which would give the reference up or
+// be removed itself, its id is given.
+func (b *Builder) Frees(ctx context.Context, n Need, key record.Key) error {
+	return b.exec(ctx, "INSERT INTO needs (finding, field, owner, required, by_name, type, key_order, key, address, in_target, needed, frees) VALUES (?,?,0,?,0,?,?,?,?,0,?,1)",
+		n.Holder, n.Field, n.Required, n.Type, []byte(key.Order()), n.Key, n.Address, n.Finding)
 }
 
 // Check adds a check on a finding, or with 0 on the whole docket.
@@ -154,35 +162,26 @@ func (b *Builder) Check(ctx context.Context, finding int64, c Check) error {
 
 // Content keeps the bytes of an attachment that an approved finding will need.
 func (b *Builder) Content(ctx context.Context, v record.Value) error {
-	return saveContent(v, func(data []byte) error {
-		return b.exec(ctx, "INSERT INTO contents VALUES (?,?) ON CONFLICT DO NOTHING", v.Text(), data)
-	})
-}
-
-func saveContent(v record.Value, save func([]byte) error) error {
 	if v.Content() == nil {
 		return nil
 	}
-	in, err := v.Content().Open()
-	if err != nil {
-		return err
+	if b.kept == nil {
+		b.kept = map[string]bool{}
 	}
-	defer in.Close()
-	data, err := io.ReadAll(in)
-	if err != nil {
-		return err
+	if b.kept[v.Text()] {
+		return nil
 	}
-	if data == nil {
-		data = []byte{}
-	}
-	return save(data)
+	b.kept[v.Text()] = true
+	return saveContent(v, func(part int, data []byte) error {
+		return b.exec(ctx, "INSERT INTO contents VALUES (?,?,?) ON CONFLICT DO NOTHING", v.Text(), part, data)
+	})
 }
 
 // WantedKeys gives, for each record type that needs refer to and that the docket
 // itself does not bring, the distinct keys, in batches.
 func (b *Builder) WantedKeys(ctx context.Context, typ string, after string, limit int) (orders, keys []string, err error) {
 	rows, err := b.tx.QueryContext(ctx, `SELECT key_order, min(key) FROM needs
-		WHERE type = ? AND key_order > ? GROUP BY key_order ORDER BY key_order LIMIT ?`, typ, []byte(after), limit)
+		WHERE NOT frees AND type = ? AND key_order > ? GROUP BY key_order ORDER BY key_order LIMIT ?`, typ, []byte(after), limit)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -200,7 +199,7 @@ func (b *Builder) WantedKeys(ctx context.Context, typ string, after string, limi
 
 // WantedTypes lists the record types that needs refer to.
 func (b *Builder) WantedTypes(ctx context.Context) ([]string, error) {
-	rows, err := b.tx.QueryContext(ctx, "SELECT DISTINCT type FROM needs ORDER BY type")
+	rows, err := b.tx.QueryContext(ctx, "SELECT DISTINCT type FROM needs WHERE NOT frees ORDER BY type")
 	if err != nil {
 		return nil, err
 	}
@@ -218,7 +217,7 @@ func (b *Builder) WantedTypes(ctx context.Context) ([]string, error) {
 
 // Needing lists findings that refer to a record, at most limit.
 func (b *Builder) Needing(ctx context.Context, typ, order string, limit int) ([]int64, error) {
-	rows, err := b.tx.QueryContext(ctx, "SELECT DISTINCT finding FROM needs WHERE type = ? AND key_order = ? LIMIT ?", typ, []byte(order), limit)
+	rows, err := b.tx.QueryContext(ctx, "SELECT DISTINCT finding FROM needs WHERE NOT frees AND type = ? AND key_order = ? LIMIT ?", typ, []byte(order), limit)
 	if err != nil {
 		return nil, err
 	}
@@ -236,7 +235,7 @@ func (b *Builder) Needing(ctx context.Context, typ, order string, limit int) ([]
 
 // Located records how many records in the target have a key.
 func (b *Builder) Located(ctx context.Context, typ, order string, count int) error {
-	return b.exec(ctx, "UPDATE needs SET in_target = ? WHERE type = ? AND key_order = ?", count, typ, []byte(order))
+	return b.exec(ctx, "UPDATE needs SET in_target = ? WHERE NOT frees AND type = ? AND key_order = ?", count, typ, []byte(order))
 }
 
 // adds is Finding.Adds as a condition.
@@ -247,7 +246,7 @@ const adds = `(f.status = 'new' OR f.status = 'conflict' AND f.target IS NULL AN
 func (b *Builder) LinkNeeds(ctx context.Context, found func(Need) error) error {
 	err := b.exec(ctx, `UPDATE needs SET needed = (SELECT f.id FROM findings f
 		WHERE f.type = needs.type AND f.key_order = needs.key_order AND `+adds+`)
-		WHERE in_target = 0 AND EXISTS (SELECT 1 FROM findings f
+		WHERE NOT frees AND in_target = 0 AND EXISTS (SELECT 1 FROM findings f
 		WHERE f.type = needs.type AND f.key_order = needs.key_order AND `+adds+`)`)
 	if err == nil { // what stores the key itself waits for the record to get it
 		err = b.exec(ctx, `UPDATE needs SET in_target = 0, needed = ifnull((SELECT f.id FROM findings f WHERE f.type = needs.type AND f.key_order = needs.key_order), 0) WHERE by_name`)
@@ -255,7 +254,7 @@ func (b *Builder) LinkNeeds(ctx context.Context, found func(Need) error) error {
 	if err != nil {
 		return err
 	}
-	rows, err := b.tx.QueryContext(ctx, "SELECT finding, field, address, in_target, n.type FROM needs n WHERE in_target <> 1 AND needed = 0 ORDER BY finding, n.rowid")
+	rows, err := b.tx.QueryContext(ctx, "SELECT finding, field, address, in_target, n.type FROM needs n WHERE NOT frees AND in_target <> 1 AND needed = 0 ORDER BY finding, n.rowid")
 	if err != nil {
 		return err
 	}
@@ -282,7 +281,7 @@ func (b *Builder) LinkNeeds(ctx context.Context, found func(Need) error) error {
 // Circles gives the sets of new findings that require each other, so that none of them can
 // be written first. Late says of a field of a record type that it can be written later.
 func (b *Builder) Circles(ctx context.Context, late func(typ, field string) bool) ([][]int64, error) {
-	rows, err := b.tx.QueryContext(ctx, "SELECT n.finding, n.needed, f.type, n.field FROM needs n JOIN findings f ON f.id = n.finding WHERE n.required AND NOT n.by_name AND n.needed <> 0 AND "+adds+" ORDER BY n.finding, n.rowid")
+	rows, err := b.tx.QueryContext(ctx, "SELECT n.finding, n.needed, f.type, n.field FROM needs n JOIN findings f ON f.id = n.finding WHERE n.required AND NOT n.frees AND NOT n.by_name AND n.needed <> 0 AND "+adds+" ORDER BY n.finding, n.rowid")
 	if err != nil {
 		return nil, err
 	}

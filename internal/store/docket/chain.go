@@ -39,6 +39,8 @@ const (
 	linkComment = "comment"
 	linkSign    = "sign"
 	linkEarlier = "earlier"
+	linkPlan    = "plan"
+	linkStep    = "step"
 )
 
 // Head gives the seal as the docket itself says it, without looking at more than its last
@@ -49,7 +51,7 @@ func (d *Docket) Head(ctx context.Context) (Seal, error) {
 }
 
 func (d *Docket) head(ctx context.Context, q queryer) (seal Seal, err error) {
-	rows, err := q.QueryContext(ctx, "SELECT sum, (SELECT count(*) FROM links) FROM links ORDER BY seq DESC LIMIT 1")
+	rows, err := q.QueryContext(ctx, "SELECT sum, seq FROM links ORDER BY seq DESC LIMIT 1")
 	if err != nil {
 		return seal, err
 	}
@@ -132,10 +134,12 @@ type (
 		Sum string `json:"sum"`
 	}
 	committing struct {
-		Run     int64 `json:"run"`
-		New     int   `json:"new"`
-		Changed int   `json:"changed"`
-		LeftOut int   `json:"left_out"`
+		Run     int64  `json:"run"`
+		New     int    `json:"new"`
+		Changed int    `json:"changed"`
+		Removed int    `json:"removed,omitempty"`
+		LeftOut int    `json:"left_out"`
+		Afters  string `json:"afters"` // sum of what was read back of new records
 	}
 	ended struct {
 		Run      int64  `json:"run"`
@@ -143,6 +147,7 @@ type (
 		Outcome  string `json:"outcome"`
 		New      int    `json:"new"`
 		Changed  int    `json:"changed"`
+		Removed  int    `json:"removed,omitempty"`
 		LeftOut  int    `json:"left_out"`
 		Message  string `json:"message,omitempty"`
 		Outcomes string `json:"outcomes"` // sum of what became of each finding
@@ -158,6 +163,8 @@ type replay struct {
 	earlier    []Earlier
 	outcomes   map[int64]string
 	images     map[int64]string
+	afters     map[int64]string
+	made       map[int64]map[int64]After // of journaled runs
 }
 
 // Verify goes through all of it and gives the seal. The error says what does not hold.
@@ -174,7 +181,7 @@ func (d *Docket) Verify(ctx context.Context) (Seal, error) {
 	}
 	d.digest = seal.Digest
 	seal.Head = seal.Digest
-	r := replay{outcomes: map[int64]string{}, images: map[int64]string{}}
+	r := replay{outcomes: map[int64]string{}, images: map[int64]string{}, afters: map[int64]string{}, made: map[int64]map[int64]After{}}
 	rows, err := tx.QueryContext(ctx, "SELECT seq, kind, content, sum FROM links ORDER BY seq")
 	if err != nil {
 		return seal, d.wrap(err)
@@ -213,117 +220,6 @@ func (d *Docket) Verify(ctx context.Context) (Seal, error) {
 
 func (d *Docket) altered(format string, args ...any) error {
 	return &Error{Path: d.path, Message: "the docket was altered: " + fmt.Sprintf(format, args...)}
-}
-
-func (r *replay) take(kind, content string) error {
-	read := func(into any) error { return json.Unmarshal([]byte(content), into) }
-	run := func(seq int64) (*Run, error) {
-		if seq < 1 || seq > int64(len(r.runs)) {
-			return nil, fmt.Errorf("it is about run %d, which did not begin", seq)
-		}
-		return &r.runs[seq-1], nil
-	}
-	switch kind {
-	case linkDecide:
-		var c decided
-		err := read(&c)
-		r.decisions = append(r.decisions, c.Verdicts...)
-		return err
-	case linkComment:
-		var c commented
-		err := read(&c)
-		r.comments = append(r.comments, c.Comments...)
-		return err
-	case linkSign:
-		var c signedOff
-		err := read(&c)
-		r.signatures = append(r.signatures, c.Signatures...)
-		return err
-	case linkEarlier:
-		var c earlierApproved
-		err := read(&c)
-		r.earlier = append(r.earlier, c.Earlier...)
-		return err
-	case linkStart:
-		var c started
-		if err := read(&c); err != nil {
-			return err
-		}
-		r.runs = append(r.runs, Run{Seq: c.Run, Kind: c.Kind, Who: c.Who, StartedAt: c.Started})
-		if c.Run != int64(len(r.runs)) {
-			return fmt.Errorf("run %d begins out of turn", c.Run)
-		}
-		return nil
-	case linkImages:
-		var c imagesKept
-		err := read(&c)
-		r.images[c.Run] = c.Sum
-		return err
-	case linkCommit:
-		var c committing
-		if err := read(&c); err != nil {
-			return err
-		}
-		of, err := run(c.Run)
-		if err == nil {
-			of.Outcome, of.New, of.Changed, of.LeftOut = Unknown, c.New, c.Changed, c.LeftOut
-		}
-		return err
-	case linkEnd:
-		var c ended
-		if err := read(&c); err != nil {
-			return err
-		}
-		of, err := run(c.Run)
-		if err == nil {
-			of.EndedAt, of.Outcome, of.New, of.Changed, of.LeftOut, of.Message = c.At, c.Outcome, c.New, c.Changed, c.LeftOut, c.Message
-			r.outcomes[c.Run] = c.Outcomes
-		}
-		return err
-	default:
-		return fmt.Errorf("its kind %q is not known", kind)
-	}
-}
-
-// compare holds the tables against the chain.
-func (d *Docket) compare(ctx context.Context, q queryer, r replay) error {
-	log, err := d.log(ctx, q)
-	if err != nil {
-		return err
-	}
-	for i := range max(len(log), len(r.decisions)) {
-		if i >= len(log) || i >= len(r.decisions) || log[i] != r.decisions[i] {
-			return d.altered("decision %d is not as its log says", i+1)
-		}
-	}
-	if err := errors.Join(d.compareComments(ctx, q, r.comments), d.compareSignatures(ctx, q, r.signatures), d.compareEarlier(ctx, q, r.earlier)); err != nil {
-		return err
-	}
-	runs, err := d.runs(ctx, q)
-	if err != nil {
-		return err
-	}
-	for i := range max(len(runs), len(r.runs)) {
-		if i >= len(runs) || i >= len(r.runs) || runs[i] != r.runs[i] {
-			return d.altered("run %d is not as its log says", i+1)
-		}
-	}
-	for _, run := range runs {
-		sum, err := outcomesSum(ctx, q, run.Seq)
-		if err != nil {
-			return d.wrap(err)
-		}
-		if was, ok := r.outcomes[run.Seq]; ok && was != sum {
-			return d.altered("what became of the records in run %d is not as its log says", run.Seq)
-		}
-		if sum, err = imagesSum(ctx, q, run.Seq); err != nil {
-			return d.wrap(err)
-		}
-		if was, ok := r.images[run.Seq]; ok && was != sum {
-			return d.altered("the before-images of run %d are not as its log says", run.Seq)
-		}
-	}
-	return nil
 }
 
 // Log gives all decisions in their order.
@@ -412,4 +308,46 @@ func (d *Docket) CutBack(ctx context.Context, links int) error {
 		_, err := tx.ExecContext(ctx, "DELETE FROM decisions WHERE seq > ?", kept)
 		return err
 	})
+}
+
+// Happened is one link of the chain as far as its order matters: what it is about, and how many
+// entries of the log, of the comments or of the signatures it added.
+type Happened struct {
+	Kind  string // decided, commented, signed or run
+	Count int
+}
+
+// Order gives what happened to the docket, in its order.
+func (d *Docket) Order(ctx context.Context) ([]Happened, error) {
+	rows, err := d.db.QueryContext(ctx, "SELECT kind, content FROM links WHERE kind IN (?, ?, ?, ?) ORDER BY seq", linkDecide, linkComment, linkSign, linkStart)
+	if err != nil {
+		return nil, d.wrap(err)
+	}
+	defer rows.Close()
+	var out []Happened
+	for rows.Next() {
+		var kind, content string
+		var c struct {
+			Verdicts   []json.RawMessage `json:"verdicts"`
+			Comments   []json.RawMessage `json:"comments"`
+			Signatures []json.RawMessage `json:"signatures"`
+		}
+		if err := rows.Scan(&kind, &content); err != nil {
+			return nil, d.wrap(err)
+		}
+		if err := json.Unmarshal([]byte(content), &c); err != nil {
+			return nil, d.wrap(err)
+		}
+		switch kind {
+		case linkDecide:
+			out = append(out, Happened{"decided", len(c.Verdicts)})
+		case linkComment:
+			out = append(out, Happened{"commented", len(c.Comments)})
+		case linkSign:
+			out = append(out, Happened{"signed", len(c.Signatures)})
+		default:
+			out = append(out, Happened{"run", 1})
+		}
+	}
+	return out, d.wrap(rows.Err())
 }

@@ -96,7 +96,7 @@ func TestImagesAndUnsettledRuns(t *testing.T) {
 	require.NoError(t, err)
 	_, open := LastUnsettled(runs)
 	assert.False(t, open)
-	require.NoError(t, d.AboutToCommit(ctx, run, 1, 2, 3))
+	require.NoError(t, d.AboutToCommit(ctx, Run{Seq: run, New: 1, Changed: 2, LeftOut: 3}))
 	runs, err = d.Runs(ctx)
 	require.NoError(t, err)
 	last, open := LastUnsettled(runs)

@@ -258,7 +258,7 @@ func TestRunsAreRemembered(t *testing.T) {
 	runs, err := d.Runs(ctx)
 	require.NoError(t, err)
 	assert.False(t, runs[0].Unsettled() || runs[0].Done(), "one that did not come to the commit wrote nothing")
-	require.NoError(t, d.AboutToCommit(ctx, first, 1, 0, 0))
+	require.NoError(t, d.AboutToCommit(ctx, Run{Seq: first, New: 1}))
 	runs, err = d.Runs(ctx)
 	require.NoError(t, err)
 	assert.True(t, runs[0].Unsettled(), "one that came to it may have")

@@ -19,7 +19,7 @@ import (
 
 // sealed are the tables that the digest is about, with the order of their rows.
 var sealed = []struct{ table, order string }{
-	{"header", "name"}, {"types", "rank"}, {"findings", "id"}, {"needs", "rowid"}, {"checks", "rowid"}, {"claims", "rowid"}, {"groups", "id"}, {"members", "finding"}, {"hangs", "finding, on_finding"},
+	{"header", "name"}, {"types", "rank"}, {"findings", "id"}, {"needs", "rowid"}, {"checks", "rowid"}, {"claims", "rowid"}, {"groups", "id"}, {"members", "finding"}, {"hangs", "finding, on_finding"}, {"back", "finding"},
 }
 
 // summing adds values to a sum so that no two lists give the same.
@@ -199,6 +199,12 @@ func (d *Docket) Digest(ctx context.Context) (string, error) {
 func imagesSum(ctx context.Context, q queryer, run int64) (string, error) {
 	s := newSumming()
 	err := s.rowsInto(ctx, q, "SELECT * FROM backup WHERE run = ? ORDER BY finding", run)
+	return s.text(), err
+}
+
+func aftersSum(ctx context.Context, q queryer, run int64) (string, error) {
+	s := newSumming()
+	err := s.rowsInto(ctx, q, "SELECT * FROM afters WHERE run = ? ORDER BY finding", run)
 	return s.text(), err
 }
 

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
@@ -57,14 +58,42 @@ type Header struct {
 	TargetExportedAt string `json:"target_exported_at,omitempty"`
 	TargetExportedBy string `json:"target_exported_by,omitempty"`
 	// Of a parcel that was edited after its export, or made by hand.
-	Resealed    []parcel.Reseal `json:"resealed,omitempty"`
-	ByHand      bool            `json:"by_hand,omitempty"`
-	MatchedAt   string          `json:"matched_at"`
-	MatchedBy   string          `json:"matched_by"`
-	Keys        record.Shapes   `json:"keys"`
-	NotCompared []string        `json:"not_compared,omitempty"` // types and fields on one side only
-	Paired      []Paired        `json:"paired,omitempty"`
-	Program     string          `json:"program"`
+	Resealed []parcel.Reseal `json:"resealed,omitempty"`
+	ByHand   bool            `json:"by_hand,omitempty"`
+	// Restores is the docket whose import this one takes back, 0 for none. The source is what
+	// the target held before it then.
+	Restores int `json:"restores,omitempty"`
+	// Around is what an import runs and reminds of, as the workspace said.
+	Around      *Around       `json:"around,omitempty"`
+	MatchedAt   string        `json:"matched_at"`
+	MatchedBy   string        `json:"matched_by"`
+	Keys        record.Shapes `json:"keys"`
+	NotCompared []string      `json:"not_compared,omitempty"` // types and fields on one side only
+	Paired      []Paired      `json:"paired,omitempty"`
+	Program     string        `json:"program"`
+}
+
+// Again says what makes such a docket anew, at the beginning of a sentence; AgainInside is the
+// same further on.
+func (h Header) Again() string {
+	if h.Restores > 0 {
+		return fmt.Sprintf("Run anagram restore %d again", h.Restores)
+	}
+	return "Match again"
+}
+
+// AgainInside says what makes such a docket anew, within a sentence.
+func (h Header) AgainInside() string {
+	again := h.Again()
+	return strings.ToLower(again[:1]) + again[1:]
+}
+
+// Around is what is done before and after an import: statements, and reminders to people.
+type Around struct {
+	Before       []string `json:"before,omitempty"`
+	After        []string `json:"after,omitempty"`
+	RemindBefore []string `json:"remind_before,omitempty"`
+	RemindAfter  []string `json:"remind_after,omitempty"`
 }
 
 // Fills are fields that no record of the source brings: those of the target alone, and
@@ -193,6 +222,7 @@ type Finding struct {
 	Order   string
 	Source  string // record line, "" where the side does not have it
 	Target  string
+	Agreed  string  // what both last agreed on, "" where nothing is known
 	Group   int     // number of the group that it is in, from 1
 	Owner   int64   // the finding of the record that it is a part of, 0 where that is none
 	Before  Earlier // an approval of an earlier docket; its docket is 0 where there is none
@@ -363,6 +393,12 @@ func (f Finding) Hopeless() bool { return match.Hopeless(f.Reasons) }
 // Adds is match.Adds.
 func (f Finding) Adds() bool { return match.Adds(f.Status, f.Target != "", f.Reasons) }
 
+// Removes is match.Removes.
+func (f Finding) Removes() bool { return match.Removes(f.Status, f.Reasons) }
+
+// Asks reports whether the finding asks for a decision.
+func (f Finding) Asks() bool { return match.Asks(f.Status) || f.Removes() }
+
 // IsApproved reports whether the finding, or a field of it, is approved.
 func (f Finding) IsApproved() bool {
 	switch f.Status {
@@ -370,6 +406,8 @@ func (f Finding) IsApproved() bool {
 		return f.Decision == Approved
 	case match.Changed, match.TargetEdit:
 		return len(f.ApprovedFields()) > 0
+	case match.TargetOnly:
+		return f.Removes() && f.Decision == Approved
 	case match.Conflict:
 		return f.Settled() && (len(f.ApprovedFields()) > 0 || f.Adds() && f.Decision == Approved)
 	default:
@@ -395,7 +433,10 @@ type Need struct {
 	Holder   int64 // the finding that refers
 	Required bool
 	ByName   bool // it is the key that is stored, so what is referred to must have it
-	Type     string
-	Key      string
+	// Frees says that it is the other way round: the holder is to be removed, and what is
+	// named refers to it by the field.
+	Frees bool
+	Type  string
+	Key   string
 	check.Need
 }

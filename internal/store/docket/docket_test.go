@@ -3,8 +3,10 @@ package docket
 import (
 	"context"
 	"errors"
+	"io"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -110,7 +112,7 @@ func TestEveryAlterationIsNoticed(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, d.SaveBackup(ctx, run, []Image{{Finding: 1, Line: "{}", ID: "7", Beside: []string{"s"}}}))
 		require.NoError(t, d.ImagesKept(ctx, run))
-		require.NoError(t, d.AboutToCommit(ctx, run, 1, 0, 0))
+		require.NoError(t, d.AboutToCommit(ctx, Run{Seq: run, New: 1, Changed: 0, LeftOut: 0}))
 		require.NoError(t, d.EndRun(ctx, Run{Seq: run, Outcome: Imported, New: 1}, noon, []Outcome{{Finding: 2, Outcome: WasLeftOut, Why: "w", Message: "m"}}))
 		_, err = d.Verify(ctx)
 		require.NoError(t, err)
@@ -192,7 +194,23 @@ func TestWhatADocketRemembers(t *testing.T) {
 	assert.Equal(t, check.NotOnBothSides, checks[0][0].Code)
 	run, err := d.StartRun(ctx, ImportRun, "mara", noon)
 	require.NoError(t, err)
-	require.NoError(t, d.SaveBackup(ctx, run, []Image{{Finding: 1, Line: "{}", Values: []record.Value{record.BytesValue([]byte("old"))}}, {Finding: 2}}))
+	require.NoError(t, d.SaveBackup(ctx, run, []Image{{Finding: 1, Line: "{}"}, {Finding: 2}}))
+	large := record.BytesValue([]byte(strings.Repeat("old", partSize)))
+	require.NoError(t, d.SaveContents(ctx, []record.Value{large, record.BytesValue(nil), record.NullValue()}))
+	back, err := d.WithContent(large)
+	require.NoError(t, err)
+	in, err := back.Content().Open()
+	require.NoError(t, err)
+	read, err := io.ReadAll(in)
+	require.NoError(t, err)
+	assert.Equal(t, int64(3*partSize), back.Content().Size())
+	assert.Len(t, read, 3*partSize)
+	_, err = d.db.Exec("UPDATE contents SET data = 'x' WHERE part = 1")
+	require.NoError(t, err)
+	in, err = back.Content().Open()
+	require.NoError(t, err)
+	_, err = io.ReadAll(in)
+	require.ErrorContains(t, err, "it holds something else as the attachment")
 	var images string
 	require.NoError(t, d.db.QueryRow("SELECT group_concat(finding || ' ' || ifnull(image, 'null'), '; ') FROM backup").Scan(&images))
 	assert.Equal(t, "1 {}; 2 null", images)

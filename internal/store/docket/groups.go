@@ -37,8 +37,8 @@ func (b *Builder) Group(ctx context.Context, needs bool) error {
 		query += " UNION ALL SELECT finding, 0, kind, " + other + " FROM ties t LEFT JOIN findings o ON o.type = t.type AND o.key_order = t.key_order WHERE t.kind = 1 OR o.status = 'target-only'"
 	}
 	if needs {
-		query += " UNION ALL SELECT finding, 0, 2 - owner, needed, n.address, 1, n.type = f.type FROM needs n JOIN findings f ON f.id = n.finding WHERE needed <> 0"
-		query += " UNION ALL SELECT finding, 0, 3, 0, address, 0, 0 FROM needs WHERE needed = 0 AND in_target = 0"
+		query += " UNION ALL SELECT finding, 0, 2 - owner, needed, n.address, 1, n.type = f.type FROM needs n JOIN findings f ON f.id = n.finding WHERE needed <> 0 AND NOT frees"
+		query += " UNION ALL SELECT finding, 0, 3, 0, address, 0, 0 FROM needs WHERE needed = 0 AND in_target = 0 AND NOT frees"
 	}
 	if len(b.renamed) > 0 {
 		if err := b.exec(ctx, "CREATE TEMP TABLE renamed (source INTEGER NOT NULL, target INTEGER NOT NULL)"); err != nil {

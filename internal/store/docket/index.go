@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"maps"
 	"slices"
 	"strings"
 
@@ -25,7 +26,7 @@ type Line struct {
 }
 
 // Asks reports whether the finding asks for a decision.
-func (l Line) Asks() bool { return match.Asks(l.Status) }
+func (l Line) Asks() bool { return match.Asks(l.Status) || match.Removes(l.Status, l.Reasons) }
 
 // Lines gives all findings as lines, by group, the head of each first. It is quick where many
 // are open.
@@ -100,8 +101,8 @@ func (l *Line) read(texts string) error {
 }
 
 // ids gives the findings that a query selects.
-func (d *Docket) ids(ctx context.Context, query string) (map[int64]bool, error) {
-	rows, err := d.db.QueryContext(ctx, query)
+func (d *Docket) ids(ctx context.Context, query string, args ...any) (map[int64]bool, error) {
+	rows, err := d.db.QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, d.wrap(err)
 	}
@@ -168,6 +169,15 @@ func idList(ids []int64) (string, []any) {
 // size and how it begins. Ok is false where the docket does not hold it, or several like it.
 func (d *Docket) Attachment(ctx context.Context, head string) (size int64, begin []byte, ok bool) {
 	n := 0
-	err := d.db.QueryRowContext(ctx, "SELECT count(*), ifnull(max(length(data)), 0), substr(max(data), 1, 512) FROM contents WHERE sha256 >= ? AND sha256 < ?", head, head+"g").Scan(&n, &size, &begin)
+	err := d.db.QueryRowContext(ctx, "SELECT count(DISTINCT sha256), ifnull(sum(length(data)), 0), (SELECT substr(c.data, 1, 512) FROM contents c WHERE c.sha256 >= ?1 AND c.sha256 < ?2 AND c.part = 0 LIMIT 1) FROM contents WHERE sha256 >= ?1 AND sha256 < ?2", head, head+"g").Scan(&n, &size, &begin)
 	return size, begin, err == nil && n == 1
+}
+
+// Named gives the findings that have an address, or whose record has it in the target.
+func (d *Docket) Named(ctx context.Context, address string) ([]int64, error) {
+	found, err := d.ids(ctx, "SELECT id FROM findings WHERE address = ?", address)
+	if err == nil && len(found) == 0 {
+		found, err = d.ids(ctx, "SELECT id FROM findings WHERE was = ?", address)
+	}
+	return slices.Sorted(maps.Keys(found)), err
 }

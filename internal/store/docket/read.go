@@ -133,7 +133,7 @@ func (d *Docket) findings(ctx context.Context, filter Filter, yield func(Finding
 // query is the statement for the findings that fit, patterns left aside.
 func (f Filter) query() (string, []any) {
 	only, of := onlyOf(f.IDs)
-	query := `SELECT f.id, f.type, f.key_order, f.key, f.address, f.was, f.title, f.status, f.reasons, ifnull(f.source, ''), ifnull(f.target, ''), f.fields,
+	query := `SELECT f.id, f.type, f.key_order, f.key, f.address, f.was, f.title, f.status, f.reasons, ifnull(f.source, ''), ifnull(f.target, ''), ifnull(f.agreed, ''), f.fields,
 		ifnull(d.decision, 'open'), ifnull(d.who, ''), ifnull(d.at, ''), ifnull(d.note, ''), ifnull(d.carried, 0), ifnull(d.rule, 0), ifnull(d.last, 0), ifnull(s.last, 0), m.grp, m.owner, ifnull(e.docket, 0), ifnull(e.who, '')
 		FROM findings f JOIN members m ON m.finding = f.id LEFT JOIN earlier e ON e.finding = f.id LEFT JOIN (SELECT finding, max(seq) AS last, decision, who, at, note, carried, rule FROM decisions WHERE field = '' ` + only + ` GROUP BY finding) d ON d.finding = f.id
 		LEFT JOIN (SELECT finding, max(seq) AS last FROM decisions WHERE field = '' AND decision <> 'approved' ` + only + ` GROUP BY finding) s ON s.finding = f.id`
@@ -187,7 +187,7 @@ func scanFinding(rows *sql.Rows) (Finding, error) {
 	var f Finding
 	var order []byte
 	var reasons, fields string
-	err := rows.Scan(&f.ID, &f.Type, &order, &f.Key, &f.Address, &f.Was, &f.Title, &f.Status, &reasons, &f.Source, &f.Target, &fields,
+	err := rows.Scan(&f.ID, &f.Type, &order, &f.Key, &f.Address, &f.Was, &f.Title, &f.Status, &reasons, &f.Source, &f.Target, &f.Agreed, &fields,
 		&f.Decision, &f.DecidedBy, &f.DecidedAt, &f.Note, &f.CarriedFrom, &f.ByRule, &f.seq, &f.stopped, &f.Group, &f.Owner, &f.Before.Docket, &f.Before.Who)
 	if err != nil {
 		return f, err
@@ -306,7 +306,7 @@ func (d *Docket) checks(ctx context.Context, where string, args ...any) (map[int
 // all also those that the target satisfies.
 func (d *Docket) Needs(ctx context.Context, all bool) iter.Seq2[Need, error] {
 	return func(yield func(Need, error) bool) {
-		rows, err := d.db.QueryContext(ctx, `SELECT finding, field, owner, required, by_name, type, key, address, in_target, needed FROM needs
+		rows, err := d.db.QueryContext(ctx, `SELECT finding, field, owner, required, by_name, type, key, address, in_target, needed, frees FROM needs
 			WHERE ? OR needed <> 0 ORDER BY finding, rowid`, all)
 		if err != nil {
 			yield(Need{}, d.wrap(err))
@@ -315,7 +315,7 @@ func (d *Docket) Needs(ctx context.Context, all bool) iter.Seq2[Need, error] {
 		defer rows.Close()
 		for rows.Next() {
 			var n Need
-			if err := rows.Scan(&n.Holder, &n.Field, &n.Owner, &n.Required, &n.ByName, &n.Type, &n.Key, &n.Address, &n.InTarget, &n.Finding); err != nil {
+			if err := rows.Scan(&n.Holder, &n.Field, &n.Owner, &n.Required, &n.ByName, &n.Type, &n.Key, &n.Address, &n.InTarget, &n.Finding, &n.Frees); err != nil {
 				yield(Need{}, d.wrap(err))
 				return
 			}
@@ -339,7 +339,7 @@ func (d *Docket) Sides(ctx context.Context, ids []int64) (map[int64]Finding, err
 	for i, id := range ids {
 		args[i] = id
 	}
-	rows, err := d.db.QueryContext(ctx, "SELECT id, type, status, address, key, key_order, ifnull(source, ''), ifnull(target, '') FROM findings WHERE id IN (?"+strings.Repeat(", ?", len(ids)-1)+")", args...)
+	rows, err := d.db.QueryContext(ctx, "SELECT id, type, status, address, key, key_order, ifnull(source, ''), ifnull(target, ''), ifnull(agreed, '') FROM findings WHERE id IN (?"+strings.Repeat(", ?", len(ids)-1)+")", args...)
 	if err != nil {
 		return nil, d.wrap(err)
 	}
@@ -347,7 +347,7 @@ func (d *Docket) Sides(ctx context.Context, ids []int64) (map[int64]Finding, err
 	for rows.Next() {
 		var f Finding
 		var order []byte
-		if err := rows.Scan(&f.ID, &f.Type, &f.Status, &f.Address, &f.Key, &order, &f.Source, &f.Target); err != nil {
+		if err := rows.Scan(&f.ID, &f.Type, &f.Status, &f.Address, &f.Key, &order, &f.Source, &f.Target, &f.Agreed); err != nil {
 			return nil, d.wrap(err)
 		}
 		f.Order = string(order)

@@ -157,7 +157,7 @@ func TestWhatAFindingIsTiedTo(t *testing.T) {
 	assert.Empty(t, checks)
 	_, _, ok := d.Attachment(ctx, "abc")
 	assert.False(t, ok)
-	_, err = d.db.ExecContext(ctx, "INSERT INTO contents VALUES ('abcdef', x'25504446')")
+	_, err = d.db.ExecContext(ctx, "INSERT INTO contents VALUES ('abcdef', 0, x'25504446')")
 	require.NoError(t, err)
 	size, begin, ok := d.Attachment(ctx, "abc")
 	assert.True(t, ok)

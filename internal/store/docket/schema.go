@@ -22,7 +22,7 @@ import (
 )
 
 // Version is written to the file's user_version.
-const Version = 5
+const Version = 6
 
 // applicationID marks the file: "Angm".
 const applicationID = 0x416e676d
@@ -42,13 +42,13 @@ CREATE TABLE types (
 CREATE TABLE findings (
   id INTEGER PRIMARY KEY, rank INTEGER NOT NULL, type TEXT NOT NULL, key_order BLOB NOT NULL,
   key TEXT NOT NULL, address TEXT NOT NULL, was TEXT NOT NULL, title TEXT NOT NULL, status TEXT NOT NULL,
-  reasons TEXT NOT NULL, source TEXT, target TEXT, fields TEXT NOT NULL);
+  reasons TEXT NOT NULL, source TEXT, target TEXT, agreed TEXT, fields TEXT NOT NULL);
 CREATE UNIQUE INDEX findings_key ON findings (type, key_order);
 CREATE INDEX findings_status ON findings (status);
 CREATE TABLE needs (
   finding INTEGER NOT NULL, field TEXT NOT NULL, owner INTEGER NOT NULL, required INTEGER NOT NULL, by_name INTEGER NOT NULL,
   type TEXT NOT NULL, key_order BLOB NOT NULL, key TEXT NOT NULL, address TEXT NOT NULL,
-  in_target INTEGER NOT NULL DEFAULT 0, needed INTEGER NOT NULL DEFAULT 0);
+  in_target INTEGER NOT NULL DEFAULT 0, needed INTEGER NOT NULL DEFAULT 0, frees INTEGER NOT NULL DEFAULT 0);
 CREATE INDEX needs_finding ON needs (finding);
 CREATE INDEX needs_key ON needs (type, key_order);
 CREATE TABLE checks (
@@ -62,7 +62,8 @@ CREATE TABLE members (finding INTEGER PRIMARY KEY, grp INTEGER NOT NULL, owner I
 CREATE INDEX members_group ON members (grp);
 CREATE INDEX members_owner ON members (owner);
 CREATE TABLE hangs (finding INTEGER NOT NULL, on_finding INTEGER NOT NULL, PRIMARY KEY (finding, on_finding)) WITHOUT ROWID;
-CREATE TABLE contents (sha256 TEXT PRIMARY KEY, data BLOB NOT NULL);
+CREATE TABLE back (finding INTEGER PRIMARY KEY, content TEXT NOT NULL);
+CREATE TABLE contents (sha256 TEXT NOT NULL, part INTEGER NOT NULL, data BLOB NOT NULL, PRIMARY KEY (sha256, part));
 CREATE TABLE decisions (
   seq INTEGER PRIMARY KEY, at TEXT NOT NULL, who TEXT NOT NULL,
   finding INTEGER NOT NULL, field TEXT NOT NULL, decision TEXT NOT NULL, note TEXT NOT NULL,
@@ -73,11 +74,13 @@ CREATE TABLE signatures (seq INTEGER PRIMARY KEY, at TEXT NOT NULL, who TEXT NOT
 CREATE TABLE earlier (finding INTEGER PRIMARY KEY, docket INTEGER NOT NULL, who TEXT NOT NULL, note TEXT NOT NULL);
 CREATE TABLE links (seq INTEGER PRIMARY KEY, kind TEXT NOT NULL, content TEXT NOT NULL, sum TEXT NOT NULL);
 CREATE TABLE runs (
-  seq INTEGER PRIMARY KEY, kind TEXT NOT NULL, who TEXT NOT NULL, started_at TEXT NOT NULL,
+  seq INTEGER PRIMARY KEY, kind TEXT NOT NULL, who TEXT NOT NULL, started_at TEXT NOT NULL, journaled INTEGER NOT NULL DEFAULT 0,
   ended_at TEXT NOT NULL DEFAULT '', outcome TEXT NOT NULL DEFAULT '', new INTEGER NOT NULL DEFAULT 0,
-  changed INTEGER NOT NULL DEFAULT 0, left_out INTEGER NOT NULL DEFAULT 0, message TEXT NOT NULL DEFAULT '');
+  changed INTEGER NOT NULL DEFAULT 0, removed INTEGER NOT NULL DEFAULT 0, left_out INTEGER NOT NULL DEFAULT 0, message TEXT NOT NULL DEFAULT '');
 CREATE TABLE backup (
   run INTEGER NOT NULL, finding INTEGER NOT NULL, image TEXT, internal_id TEXT NOT NULL, beside TEXT NOT NULL, PRIMARY KEY (run, finding)) WITHOUT ROWID;
+CREATE TABLE afters (
+  run INTEGER NOT NULL, finding INTEGER NOT NULL, sum TEXT NOT NULL, internal_id TEXT NOT NULL, PRIMARY KEY (run, finding)) WITHOUT ROWID;
 CREATE TABLE outcomes (
   run INTEGER NOT NULL, finding INTEGER NOT NULL, outcome TEXT NOT NULL, why TEXT NOT NULL, message TEXT NOT NULL,
   PRIMARY KEY (run, finding)) WITHOUT ROWID;

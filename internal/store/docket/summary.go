@@ -2,8 +2,6 @@ package docket
 
 import (
 	"context"
-
-	"anagram/internal/core/match"
 )
 
 // Summary is a docket with what became of it.
@@ -11,6 +9,8 @@ type Summary struct {
 	Header Header
 	Tally  Tally
 	Runs   []Run
+	// AfterDue says that what is to be run after an import was not.
+	AfterDue bool
 }
 
 // Tally counts the findings that can be decided, by decision.
@@ -35,7 +35,10 @@ func Summarize(ctx context.Context, d *Docket) (Summary, error) {
 		out.Tally.Count(f)
 	}
 	var err error
-	out.Runs, err = d.Runs(ctx)
+	if out.Runs, err = d.Runs(ctx); err != nil {
+		return out, err
+	}
+	out.AfterDue, err = d.AfterDue(ctx)
 	return out, err
 }
 
@@ -51,7 +54,7 @@ func (t *Tally) Count(f Finding) {
 	case TargetKept:
 		t.Kept++
 	default:
-		if match.Asks(f.Status) {
+		if f.Asks() {
 			t.Open++
 			if f.Hopeless() {
 				t.Stuck++

@@ -1,14 +1,9 @@
 package docket
 
 import (
-	"bytes"
 	"context"
-	"crypto/sha256"
 	"database/sql"
-	"encoding/hex"
 	"encoding/json"
-	"errors"
-	"io"
 	"slices"
 	"strings"
 	"time"
@@ -92,10 +87,12 @@ type Run struct {
 	Kind      string // import or rehearsal
 	Who       string
 	StartedAt string
+	Journaled bool   // each write was lasting by itself, and is in the journal
 	EndedAt   string // "" while it runs, or where it was interrupted
 	Outcome   string // imported, rehearsed, blocked, interrupted, failed
 	New       int
 	Changed   int
+	Removed   int
 	LeftOut   int
 	Message   string
 }
@@ -117,6 +114,9 @@ const (
 	Failed      = "failed"
 	// Unknown is an import of whose end the target's answer was lost.
 	Unknown = "unknown"
+	// WrittenOtherwise is an import into a target without transactions in which something read
+	// back other than it was written.
+	WrittenOtherwise = "written-otherwise"
 	// WrittenOut is that of load files; a later match finds out whether they were loaded.
 	WrittenOut = "load-files"
 )
@@ -145,6 +145,21 @@ func LastUnsettled(runs []Run) (Run, bool) {
 	for _, r := range slices.Backward(runs) {
 		if r.Kind == ImportRun || r.Kind == ConfirmRun {
 			return r, r.Unsettled()
+		}
+	}
+	return Run{}, false
+}
+
+// Unfinished reports whether the run is an import that was broken off with some of it written.
+func (r Run) Unfinished() bool {
+	return r.Kind == ImportRun && r.Journaled && (r.EndedAt == "" || r.Outcome == Interrupted)
+}
+
+// LastUnfinished gives the import that a docket is left with, where it was broken off.
+func LastUnfinished(runs []Run) (Run, bool) {
+	for _, r := range slices.Backward(runs) {
+		if r.Kind == ImportRun || r.Kind == ConfirmRun {
+			return r, r.Unfinished()
 		}
 	}
 	return Run{}, false
@@ -184,22 +199,26 @@ func (d *Docket) ImagesKept(ctx context.Context, run int64) error {
 
 // AboutToCommit records what a run has written, durably, before it is made lasting: from
 // here on, until it ends, nobody knows whether it was.
-func (d *Docket) AboutToCommit(ctx context.Context, seq int64, added, changed, leftOut int) error {
+func (d *Docket) AboutToCommit(ctx context.Context, run Run) error {
 	return d.transaction(ctx, func(tx *sql.Tx) error {
-		if err := d.link(ctx, tx, linkCommit, committing{Run: seq, New: added, Changed: changed, LeftOut: leftOut}); err != nil {
+		sum, err := aftersSum(ctx, tx, run.Seq)
+		if err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "UPDATE runs SET outcome = ?, new = ?, changed = ?, left_out = ? WHERE seq = ?", Unknown, added, changed, leftOut, seq)
+		if err := d.link(ctx, tx, linkCommit, committing{Run: run.Seq, New: run.New, Changed: run.Changed, Removed: run.Removed, LeftOut: run.LeftOut, Afters: sum}); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, "UPDATE runs SET outcome = ?, new = ?, changed = ?, removed = ?, left_out = ? WHERE seq = ?", Unknown, run.New, run.Changed, run.Removed, run.LeftOut, run.Seq)
 		return err
 	})
 }
 
 // Outcome is what became of one finding in a run.
 type Outcome struct {
-	Finding int64
-	Outcome string // written, already, left-out
-	Why     string // code, of those left out
-	Message string
+	Finding int64  `json:"finding"`
+	Outcome string `json:"outcome,omitempty"` // written, already, left-out
+	Why     string `json:"why,omitempty"`     // code, of those left out
+	Message string `json:"message,omitempty"`
 }
 
 // What became of a finding in a run.
@@ -212,8 +231,8 @@ const (
 // EndRun records the outcome of a run and of each finding, all or none.
 func (d *Docket) EndRun(ctx context.Context, run Run, at time.Time, outcomes []Outcome) error {
 	return d.transaction(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "UPDATE runs SET ended_at = ?, outcome = ?, new = ?, changed = ?, left_out = ?, message = ? WHERE seq = ?",
-			Stamp(at), run.Outcome, run.New, run.Changed, run.LeftOut, run.Message, run.Seq); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE runs SET ended_at = ?, outcome = ?, new = ?, changed = ?, removed = ?, left_out = ?, message = ? WHERE seq = ?",
+			Stamp(at), run.Outcome, run.New, run.Changed, run.Removed, run.LeftOut, run.Message, run.Seq); err != nil {
 			return err
 		}
 		stmt, err := tx.PrepareContext(ctx, "INSERT INTO outcomes VALUES (?,?,?,?,?) ON CONFLICT DO UPDATE SET outcome = excluded.outcome, why = excluded.why, message = excluded.message")
@@ -230,7 +249,7 @@ func (d *Docket) EndRun(ctx context.Context, run Run, at time.Time, outcomes []O
 		if err != nil {
 			return err
 		}
-		return d.link(ctx, tx, linkEnd, ended{Run: run.Seq, At: Stamp(at), Outcome: run.Outcome, New: run.New, Changed: run.Changed, LeftOut: run.LeftOut, Message: run.Message, Outcomes: sum})
+		return d.link(ctx, tx, linkEnd, ended{Run: run.Seq, At: Stamp(at), Outcome: run.Outcome, New: run.New, Changed: run.Changed, Removed: run.Removed, LeftOut: run.LeftOut, Message: run.Message, Outcomes: sum})
 	})
 }
 
@@ -238,7 +257,7 @@ func (d *Docket) EndRun(ctx context.Context, run Run, at time.Time, outcomes []O
 func (d *Docket) Runs(ctx context.Context) ([]Run, error) { return d.runs(ctx, d.db) }
 
 func (d *Docket) runs(ctx context.Context, q queryer) ([]Run, error) {
-	rows, err := q.QueryContext(ctx, "SELECT seq, kind, who, started_at, ended_at, outcome, new, changed, left_out, message FROM runs ORDER BY seq")
+	rows, err := q.QueryContext(ctx, "SELECT seq, kind, who, started_at, journaled, ended_at, outcome, new, changed, removed, left_out, message FROM runs ORDER BY seq")
 	if err != nil {
 		return nil, d.wrap(err)
 	}
@@ -246,7 +265,7 @@ func (d *Docket) runs(ctx context.Context, q queryer) ([]Run, error) {
 	var out []Run
 	for rows.Next() {
 		var r Run
-		if err := rows.Scan(&r.Seq, &r.Kind, &r.Who, &r.StartedAt, &r.EndedAt, &r.Outcome, &r.New, &r.Changed, &r.LeftOut, &r.Message); err != nil {
+		if err := rows.Scan(&r.Seq, &r.Kind, &r.Who, &r.StartedAt, &r.Journaled, &r.EndedAt, &r.Outcome, &r.New, &r.Changed, &r.Removed, &r.LeftOut, &r.Message); err != nil {
 			return nil, d.wrap(err)
 		}
 		out = append(out, r)
@@ -276,18 +295,19 @@ func (d *Docket) Outcomes(ctx context.Context, run int64, outcome string) ([]Out
 type Image struct {
 	Finding int64
 	Line    string
-	Values  []record.Value // those with content are kept beside the image
-	ID      string         // internal id, "" where there was none
-	Beside  []string       // sums of what the record has beside the fields that were compared
-	// Nothing is what was stored in references that pointed nowhere, by field, where it was not
-	// null: see record.Record.
-	Nothing map[string]string
+	ID      string   // internal id, "" where there was none
+	Beside  []string // sums of what the record has beside the fields that were compared
+	// Writes are the fields that the run writes, of a new record all that it is given.
+	Writes []string
+	// Stored is what was stored where it would be written otherwise: see record.Record.
+	Stored map[string]record.Stored
 }
 
 // besideImage is how a docket keeps what an image has beside its line.
 type besideImage struct {
-	Sums    []string          `json:"sums"`
-	Nothing map[string]string `json:"nothing,omitempty"`
+	Sums   []string                 `json:"sums"`
+	Writes []string                 `json:"writes,omitempty"`
+	Stored map[string]record.Stored `json:"stored,omitempty"`
 }
 
 // SaveBackup keeps before-images. They are on disk when it returns.
@@ -299,23 +319,12 @@ func (d *Docket) SaveBackup(ctx context.Context, run int64, images []Image) erro
 		}
 		defer stmt.Close()
 		for _, image := range images {
-			beside, err := json.Marshal(besideImage{append([]string{}, image.Beside...), image.Nothing})
+			beside, err := json.Marshal(besideImage{append([]string{}, image.Beside...), image.Writes, image.Stored})
 			if err != nil {
 				return err
 			}
 			if _, err := stmt.ExecContext(ctx, run, image.Finding, orNull(image.Line), image.ID, string(beside)); err != nil {
 				return err
-			}
-			for _, v := range image.Values {
-				if v.Kind() != record.Bytes {
-					continue
-				}
-				if err := saveContent(v, func(data []byte) error {
-					_, err := tx.ExecContext(ctx, "INSERT INTO contents VALUES (?,?) ON CONFLICT DO NOTHING", v.Text(), data)
-					return err
-				}); err != nil {
-					return err
-				}
 			}
 		}
 		return nil
@@ -347,39 +356,8 @@ func (d *Docket) Images(ctx context.Context, run int64, ids []int64) (map[int64]
 		if err := json.Unmarshal([]byte(beside), &more); err != nil {
 			return nil, d.wrap(err)
 		}
-		image.Beside, image.Nothing = more.Sums, more.Nothing
+		image.Beside, image.Writes, image.Stored = more.Sums, more.Writes, more.Stored
 		out[image.Finding] = image
 	}
 	return out, d.wrap(rows.Err())
-}
-
-// WithContent gives a bytes value its content from the docket.
-func (d *Docket) WithContent(v record.Value) (record.Value, error) {
-	if v.Kind() != record.Bytes {
-		return v, nil
-	}
-	return record.ContentValue(v.Text(), stored{db: d.db, sha: v.Text()})
-}
-
-type stored struct {
-	db  *sql.DB
-	sha string
-}
-
-func (s stored) Open() (io.ReadCloser, error) {
-	var data []byte
-	err := s.db.QueryRow("SELECT data FROM contents WHERE sha256 = ?", s.sha).Scan(&data)
-	if errors.Is(err, sql.ErrNoRows) {
-		return nil, errors.New("the docket does not hold the attachment with SHA-256 " + s.sha)
-	}
-	if sum := sha256.Sum256(data); err == nil && hex.EncodeToString(sum[:]) != s.sha {
-		return nil, errors.New("the docket was altered: it holds something else as the attachment with SHA-256 " + s.sha)
-	}
-	return io.NopCloser(bytes.NewReader(data)), err
-}
-
-func (s stored) Size() int64 {
-	var n int64
-	_ = s.db.QueryRow("SELECT length(data) FROM contents WHERE sha256 = ?", s.sha).Scan(&n)
-	return n
 }

@@ -135,6 +135,14 @@ func (t *TypeWriter) AddLine(key record.Key, line []byte) error {
 	return err
 }
 
+// Records counts what was written so far.
+func (w *Writer) Records() (n int) {
+	for _, t := range w.manifest.Types {
+		n += t.Records
+	}
+	return n
+}
+
 // Finish writes the records in key order and tells how many there are. Whole says that
 // these are all that the source has.
 func (t *TypeWriter) Finish(whole bool) (int, error) {

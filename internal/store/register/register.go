@@ -39,7 +39,8 @@ type line struct {
 	Modified time.Time `json:"modified"`
 	Match    header    `json:"match"`
 	docket.Tally
-	Runs []run `json:"runs,omitempty"`
+	Runs     []run `json:"runs,omitempty"`
+	AfterDue bool  `json:"after_due,omitempty"`
 }
 
 // header is what is asked of a docket that is not open.
@@ -50,6 +51,7 @@ type header struct {
 	Target       string `json:"target"`
 	TargetParcel string `json:"target_parcel,omitempty"`
 	ByHand       bool   `json:"by_hand,omitempty"`
+	Restores     int    `json:"restores,omitempty"`
 	ExportedAt   string `json:"exported_at"`
 	MatchedAt    string `json:"matched_at"`
 	MatchedBy    string `json:"matched_by"`
@@ -62,18 +64,20 @@ type run struct {
 	Kind      string `json:"kind"`
 	Who       string `json:"by"`
 	StartedAt string `json:"started_at"`
+	Journaled bool   `json:"journaled,omitempty"`
 	EndedAt   string `json:"ended_at"`
 	Outcome   string `json:"outcome"`
 	New       int    `json:"new"`
 	Changed   int    `json:"changed"`
+	Removed   int    `json:"removed,omitempty"`
 	LeftOut   int    `json:"left_out"`
 	Message   string `json:"message,omitempty"`
 }
 
 func lineOf(number int, info fs.FileInfo, s docket.Summary) line {
 	h := s.Header
-	out := line{Docket: number, Size: info.Size(), Modified: info.ModTime().UTC(), Tally: s.Tally,
-		Match: header{h.Parcel, h.ParcelFile, h.Source, h.Target, h.TargetParcel, h.ByHand, h.ExportedAt, h.MatchedAt, h.MatchedBy, h.Brings}}
+	out := line{Docket: number, Size: info.Size(), Modified: info.ModTime().UTC(), Tally: s.Tally, AfterDue: s.AfterDue,
+		Match: header{h.Parcel, h.ParcelFile, h.Source, h.Target, h.TargetParcel, h.ByHand, h.Restores, h.ExportedAt, h.MatchedAt, h.MatchedBy, h.Brings}}
 	for _, r := range s.Runs {
 		out.Runs = append(out.Runs, run(r))
 	}
@@ -82,8 +86,8 @@ func lineOf(number int, info fs.FileInfo, s docket.Summary) line {
 
 func (l line) summary() docket.Summary {
 	m := l.Match
-	out := docket.Summary{Tally: l.Tally, Header: docket.Header{Number: l.Docket, Parcel: m.Parcel, ParcelFile: m.ParcelFile, Source: m.Source, Target: m.Target,
-		TargetParcel: m.TargetParcel, ByHand: m.ByHand, ExportedAt: m.ExportedAt, MatchedAt: m.MatchedAt, MatchedBy: m.MatchedBy, Brings: m.Brings}}
+	out := docket.Summary{Tally: l.Tally, AfterDue: l.AfterDue, Header: docket.Header{Number: l.Docket, Parcel: m.Parcel, ParcelFile: m.ParcelFile, Source: m.Source, Target: m.Target,
+		TargetParcel: m.TargetParcel, ByHand: m.ByHand, Restores: m.Restores, ExportedAt: m.ExportedAt, MatchedAt: m.MatchedAt, MatchedBy: m.MatchedBy, Brings: m.Brings}}
 	for _, r := range l.Runs {
 		out.Runs = append(out.Runs, docket.Run(r))
 	}

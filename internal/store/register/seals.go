@@ -215,7 +215,7 @@ func Known(w *workspace.Workspace, d *docket.Docket) error {
 		return err
 	}
 	if last.Digest == "" {
-		return refuse("this workspace did not make it, so it is not imported here. Match here, and read its decisions in with: anagram decide --from " + d.Path())
+		return refuse("this workspace did not make it, so it is neither imported nor taken back here. Its decisions can be read into a docket that is matched here, with: anagram decide --from " + d.Path())
 	}
 	here, err := os.Stat(w.DocketPath(d.Header.Number))
 	if err == nil {

@@ -19,7 +19,11 @@ var serverForms = map[string]struct {
 	"postgres": {"postgres://account@host:5432/database", []string{
 		"sslmode", "sslrootcert", "sslcert", "sslkey", "sslsni", "sslnegotiation", "channel_binding", "connect_timeout", "application_name", "target_session_attrs",
 		"search_path", "krbsrvname", "krbspn", "service", "servicefile", "passfile", "min_protocol_version", "max_protocol_version"}},
-	"mysql": {"mysql://account@host:3306/database", []string{"tls"}},
+	"mysql":       {"mysql://account@host:3306/database", []string{"tls"}},
+	"odata+https": {"odata+https://account@host/path", nil},
+	"odata+http":  {"odata+http://account@host/path", nil},
+	"scim+https":  {"scim+https://account@host/path", nil},
+	"scim+http":   {"scim+http://account@host/path", nil},
 }
 
 // closed are the parameters that take certain words only.
@@ -55,6 +59,8 @@ func wrongAddress(e Environment) string {
 			return fmt.Sprintf("connect: says something of %s that is none of %s", name, strings.Join(words, ", "))
 		case strings.Contains(strings.ToLower(name), "pass") && name != "passfile", strings.Contains(strings.ToLower(name), "pwd"), strings.Contains(strings.ToLower(name), "secret"):
 			return elsewhere
+		case len(form.parameters) == 0:
+			return "connect: has parameters, and takes none; it looks like " + form.looks
 		case !slices.Contains(form.parameters, name) && plainWord.MatchString(name):
 			return fmt.Sprintf("connect: has the parameter %s, which is not known; those that are: %s", name, strings.Join(form.parameters, ", "))
 		case !slices.Contains(form.parameters, name):

@@ -69,17 +69,23 @@ func (w *Workspace) SaveSelection(name string, s Selection) error {
 	} else {
 		whole += "selections:\n" + text
 	}
-	folder, err := w.Scratch()
+	folder, _, err := w.tried(whole) // what is written must be readable
 	if err != nil {
 		return err
 	}
+	return safe.Replace(folder, path, []byte(whole))
+}
+
+// tried reads a text as it would be read as anagram.yaml, in the folder for temporary files.
+func (w *Workspace) tried(text string) (folder string, read *Workspace, err error) {
+	if folder, err = w.Scratch(); err != nil {
+		return "", nil, err
+	}
 	trial := filepath.Join(folder, ConfigName)
 	defer os.Remove(trial)
-	if err := os.WriteFile(trial, []byte(whole), 0o600); err != nil {
-		return err
+	if err := os.WriteFile(trial, []byte(text), 0o600); err != nil {
+		return folder, nil, err
 	}
-	if _, err := Open(folder); err != nil { // what is written must be readable
-		return err
-	}
-	return safe.Replace(folder, path, []byte(whole))
+	read, err = Open(folder)
+	return folder, read, err
 }

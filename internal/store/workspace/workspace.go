@@ -30,10 +30,11 @@ const ConfigName = "anagram.yaml"
 type Workspace struct {
 	Dir          string
 	Environments []Environment // in the file's order
-	MustAgree    []string      // addresses of settings that have to be equal on both sides
+	MustAgree    []Setting     // that have to be equal on both sides
 	Selections   map[string]Selection
 	Standing     []Rule // decisions by rule
 	catalogPath  string
+	catalogFile  string // where another file than the workspace's is asked for
 }
 
 // Environment is a place where records live, as anagram.yaml describes it.
@@ -48,14 +49,28 @@ type Environment struct {
 	// lets everybody.
 	Approvers map[string][]string
 	NoImports bool // it is only ever a source
+	Around    Around
 	TLSOff    bool // a password may go over a connection that is not proven to be the server's
+	Web       Web
 	Line      int
+}
+
+// Setting is a record that holds one value, and the field it is in; "" is the only one.
+type Setting struct{ Setting, Field string }
+
+// Name is what messages call it.
+func (s Setting) Name() string {
+	if s.Field == "" {
+		return s.Setting
+	}
+	return s.Setting + " (" + s.Field + ")"
 }
 
 // Release says where an environment's release is to be had: a text, or a setting.
 type Release struct {
 	Text    string
 	Setting string // address of the record that holds it
+	Field   string // that holds it there; "" is the only one
 }
 
 // Guard is what an environment demands before it may be written to.
@@ -65,6 +80,43 @@ type Guard struct {
 	Differs   bool   // those who exported or matched do not count
 	Signed    bool   // only signed approvals count
 	Signers   string // file that lists the keys of those who may sign
+}
+
+// Web says how a service is reached over the web, beyond its address.
+type Web struct {
+	Token          bool              `yaml:"token"`    // the password is a token
+	Header         string            `yaml:"header"`   // in which the password is sent
+	Client         string            `yaml:"client"`   // whose secret the password is; a token is had for it at TokenAt
+	TokenAt        string            `yaml:"token_at"` // URL
+	Scope          string            `yaml:"scope"`
+	Certificate    string            `yaml:"certificate"`     // file, relative to the workspace, as the next two
+	CertificateKey string            `yaml:"certificate_key"` // file; "" is the same
+	Authority      string            `yaml:"authority"`       // file with the certificates that are believed
+	Headers        map[string]string `yaml:"headers"`         // sent with each request
+	PerSecond      float64           `yaml:"requests_a_second"`
+	AtOnce         int               `yaml:"at_once"`
+	Page           int               `yaml:"page"`  // rows asked for at a time
+	Wait           int               `yaml:"wait"`  // seconds for an answer
+	Batch          string            `yaml:"batch"` // how it takes several requests at a time; "" finds out
+}
+
+// Around is what is done before and after an import into an environment.
+type Around struct {
+	// Before and After are statements for the database: After runs whatever became of the import.
+	Before, After []string
+	// RemindBefore and RemindAfter are things for people to do.
+	RemindBefore, RemindAfter []string
+}
+
+// Statements reports whether anything is run.
+func (a Around) Statements() bool { return len(a.Before)+len(a.After) > 0 }
+
+// Any reports whether there is anything at all.
+func (a Around) Any() bool { return a.Statements() || len(a.RemindBefore)+len(a.RemindAfter) > 0 }
+
+// Same reports whether it is the same as another.
+func (a Around) Same(b Around) bool {
+	return slices.Equal(a.Before, b.Before) && slices.Equal(a.After, b.After) && slices.Equal(a.RemindBefore, b.RemindBefore) && slices.Equal(a.RemindAfter, b.RemindAfter)
 }
 
 // IsServer reports whether an environment is reached over a connection, not in files.
@@ -103,7 +155,7 @@ func (e *Error) Unwrap() error { return e.Cause }
 
 type configForm struct {
 	Catalog      string                     `yaml:"catalog"`
-	MustAgree    []string                   `yaml:"must_agree"`
+	MustAgree    []settingForm              `yaml:"must_agree"`
 	Environments map[string]environmentForm `yaml:"environments"`
 	Selections   map[string]Selection       `yaml:"selections"`
 	Standing     []ruleForm                 `yaml:"standing"`
@@ -118,6 +170,17 @@ type environmentForm struct {
 	TLS       string              `yaml:"tls"`
 	Approvers map[string][]string `yaml:"approvers"`
 	Imports   string              `yaml:"imports"`
+	Around    aroundForm          `yaml:"around_import"`
+	Web       Web                 `yaml:"web"`
+}
+
+type aroundForm struct {
+	Before []string `yaml:"before"`
+	After  []string `yaml:"after"`
+	Remind struct {
+		Before []string `yaml:"before"`
+		After  []string `yaml:"after"`
+	} `yaml:"remind"`
 }
 
 type guardForm struct {
@@ -132,6 +195,19 @@ type guardForm struct {
 type releaseForm struct {
 	Text    string `yaml:"-"`
 	Setting string `yaml:"setting"`
+	Field   string `yaml:"field"`
+}
+
+// settingForm is the address of a setting, or with its field.
+type settingForm struct {
+	Setting string `yaml:"setting"`
+	Field   string `yaml:"field"`
+}
+
+// UnmarshalYAML reads a text or a map.
+func (f *settingForm) UnmarshalYAML(decode func(any) error) error {
+	type plain settingForm
+	return yamldoc.TextOr(decode, &f.Setting, (*plain)(f))
 }
 
 // UnmarshalYAML reads a text or a map.
@@ -192,9 +268,15 @@ func Open(dir string) (*Workspace, error) {
 	if err := doc.Decode(&form); err != nil {
 		return nil, err
 	}
-	w := &Workspace{Dir: dir, MustAgree: form.MustAgree, Selections: form.Selections, catalogPath: "catalog.yaml"}
+	w := &Workspace{Dir: dir, Selections: form.Selections, catalogPath: "catalog.yaml"}
 	if form.Catalog != "" {
 		w.catalogPath = form.Catalog
+	}
+	for i, one := range form.MustAgree {
+		if one.Setting == "" {
+			return nil, doc.Errorf([]string{"must_agree", fmt.Sprint(i)}, "must_agree: names no setting; write its address, or {setting: ADDRESS, field: FIELD}")
+		}
+		w.MustAgree = append(w.MustAgree, Setting(one))
 	}
 	for _, name := range doc.Names("environments") {
 		e, err := readEnvironment(doc, name, form.Environments[name])
@@ -236,6 +318,12 @@ func readEnvironment(doc *yamldoc.Document, name string, described environmentFo
 	if err := readGuard(doc, name, described, &e); err != nil {
 		return e, err
 	}
+	if err := readAround(doc, name, described.Around, &e); err != nil {
+		return e, err
+	}
+	if err := readWeb(doc, name, described.Web, &e); err != nil {
+		return e, err
+	}
 	if described.Zone != "" {
 		var err error
 		if e.Zone, err = time.LoadLocation(described.Zone); err != nil || described.Zone == "Local" {
@@ -243,6 +331,27 @@ func readEnvironment(doc *yamldoc.Document, name string, described environmentFo
 		}
 	}
 	return e, nil
+}
+
+// readAround reads what is done before and after an import.
+func readAround(doc *yamldoc.Document, name string, described aroundForm, e *Environment) error {
+	e.Around = Around{Before: described.Before, After: described.After, RemindBefore: described.Remind.Before, RemindAfter: described.Remind.After}
+	at := []string{"environments", name, "around_import"}
+	for _, text := range slices.Concat(e.Around.Before, e.Around.After, e.Around.RemindBefore, e.Around.RemindAfter) {
+		if strings.TrimSpace(text) == "" {
+			return doc.Errorf(at, "environment %s: around_import: holds an empty text", name)
+		}
+		if len(text) > limit.Words*4 {
+			return doc.Errorf(at, "environment %s: around_import: holds a text of %d bytes; %d are the most", name, len(text), limit.Words*4)
+		}
+	}
+	if e.Around.Statements() && e.Scheme() == "folder" {
+		return doc.Errorf(at, "environment %s: around_import: a folder of files runs no statements; only remind: goes with it", name)
+	}
+	if e.Around.Statements() && e.IsWeb() {
+		return doc.Errorf(at, "environment %s: around_import: a service on the web runs no statements; only remind: goes with it", name)
+	}
+	return nil
 }
 
 // readGuard reads what an environment demands before it may be written to.
@@ -275,7 +384,12 @@ func readGuard(doc *yamldoc.Document, name string, described environmentForm, e 
 const mostApprovals = 9
 
 // Schemes lists the ways to connect.
-func Schemes() []string { return []string{"sqlite", "postgres", "mysql", "folder"} }
+func Schemes() []string {
+	return []string{"sqlite", "postgres", "mysql", "folder", "odata+https", "odata+http", "scim+https", "scim+http"}
+}
+
+// IsWeb reports whether an environment is a service on the web.
+func (e Environment) IsWeb() bool { return strings.Contains(e.Scheme(), "+http") }
 
 func withColon(words []string) []string {
 	out := make([]string, len(words))
@@ -310,7 +424,11 @@ func (w *Workspace) CatalogName() string { return w.catalogPath }
 
 // Catalog reads the workspace's catalog.
 func (w *Workspace) Catalog() (*catalog.Catalog, error) {
-	source, err := safe.ReadSmall(w.Path(w.catalogPath), limit.Configuration)
+	path := w.Path(w.catalogPath)
+	if w.catalogFile != "" {
+		path = w.catalogFile
+	}
+	source, err := safe.ReadSmall(path, limit.Configuration)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, &Error{Message: fmt.Sprintf("There is no catalog %s in %s. Write one; docs/formats.md shows its form, and anagram init makes an example.", w.catalogPath, w.Dir), Cause: err}
 	}

@@ -73,6 +73,7 @@ target: it exports them into a parcel, matches them by key with the target, show
 what is new, changed or conflicting, and imports only what was approved.
 
 See the whole job on made-up data with: anagram demo`,
+		Example:       "  anagram demo\n  anagram init lab --source sandbox=sqlite:sandbox.db --target production=sqlite:production.db\n  anagram status",
 		SilenceErrors: true, SilenceUsage: true,
 	}
 	flags := root.PersistentFlags()
@@ -93,14 +94,16 @@ See the whole job on made-up data with: anagram demo`,
 		}
 	}
 	in("prepare", a.demoCommand(), a.initCommand(), a.envCommand(), a.trustCommand(), a.catalogCommand())
-	in("export", a.exportCommand(), a.parcelCommand())
+	in("export", a.exportCommand(), a.selectionCommand(), a.parcelCommand())
 	in("review", a.matchCommand(), a.pairCommand(), a.reviewCommand(), a.approveCommand(), a.declineCommand(), a.holdCommand(), a.reopenCommand(), a.commentCommand(), a.signCommand(), a.joinCommand())
-	in("import", a.importCommand(), a.historyCommand(), a.statusCommand())
+	in("import", a.importCommand(), a.proveCommand(), a.restoreCommand(), a.historyCommand(), a.statusCommand())
 	root.AddCommand(a.versionCommand())
 	info, _ := debug.ReadBuildInfo()
 	root.Version = thisBuild(info).String()
 	root.SetVersionTemplate("{{.Version}}\n")
 	root.Flags().Bool("version", false, "print the program's version")
+	root.InitDefaultCompletionCmd()
+	a.complete(root)
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &session.UsageError{Message: err.Error()} })
 	return root
 }
@@ -144,7 +147,7 @@ func (a *app) session() (*session.Session, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &session.Session{Workspace: w, Who: a.who(), Origin: a.origin(), Program: "anagram " + version(), Now: a.Now, Progress: a.progress()}, nil
+	return &session.Session{Workspace: w, Who: a.who(), Origin: a.origin(), Program: "anagram " + version(), Now: a.Now, Progress: a.progress(), Log: a.logger()}, nil
 }
 
 // who is the person at work: ANAGRAM_USER, else the account.

@@ -1,7 +1,10 @@
 package cli
 
 import (
+	"cmp"
+	"context"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 
@@ -9,6 +12,8 @@ import (
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
+	"anagram/internal/core/draft"
+	"anagram/internal/core/show"
 	"anagram/internal/core/yamldoc"
 	"anagram/internal/flow/fit"
 	"anagram/internal/flow/inspect"
@@ -17,55 +22,148 @@ import (
 )
 
 func (a *app) catalogCommand() *cobra.Command {
-	c := &cobra.Command{Use: "catalog", Short: "Draft and show the description of record types, check that it holds", RunE: a.needsSub("catalog draft|show|check")}
-	c.AddCommand(a.catalogDraftCommand(), a.catalogShowCommand(), a.catalogCheckCommand())
+	show := a.catalogShowCommand()
+	c := &cobra.Command{Use: "catalog", Short: "Draft and show the description of record types, check that it holds", Example: "  anagram catalog\n  anagram catalog check", RunE: a.orList(show)}
+	c.AddCommand(a.catalogDraftCommand(), show, a.catalogCheckCommand())
 	return c
 }
 
 func (a *app) catalogDraftCommand() *cobra.Command {
-	var out string
+	var out, into string
+	var wish draft.Wish
 	cmd := &cobra.Command{
-		Use:   "draft ENV",
-		Short: "Draft a catalog from a live environment: keys, references, parts, stamps",
+		Use:   "draft SOURCE [TARGET]",
+		Short: "Draft a catalog from one or two live environments: keys, references, parts, stamps",
 		Long: `Reads what an environment states about its tables (primary keys, unique indexes,
-foreign keys) and looks at a part of the data, and writes a first catalog. Every guess
-has a comment with its reason. Columns that look like secrets are not looked at.`,
-		Example: "  anagram catalog draft sandbox\n  anagram catalog draft sandbox --out catalog.yaml",
-		RunE: a.step(1, 1, func(cmd *cobra.Command, s *session.Session, given []string) error {
+foreign keys) and looks at a part of the data, and writes a first catalog. With two
+environments of one application the data of both sides decide what one alone cannot:
+by which key records meet, which numbers are internal ids, what grows with use. Every
+guess has a comment with its reason; what was left out or is not sure is listed at the
+end, each table once. Columns that look like secrets are not looked at.`,
+		Example: "  anagram catalog draft sandbox production\n  anagram catalog draft sandbox production --out drafted.yaml",
+		RunE: a.step(1, 2, func(cmd *cobra.Command, s *session.Session, given []string) error {
+			if into != "" {
+				if out != "" {
+					return &session.UsageError{Message: "--out writes a new file and --into brings into one that there is; give one of them"}
+				}
+				return a.draftInto(cmd.Context(), s, inspect.Drafting{Environments: given, Wish: wish}, into)
+			}
 			path := ""
 			if out != "" {
 				path = a.path(out)
 			}
-			d, text, err := inspect.Draft(cmd.Context(), s, given[0], path)
+			d, text, err := inspect.Draft(cmd.Context(), s, inspect.Drafting{Environments: given, Wish: wish}, path)
 			if err != nil {
 				return err
 			}
 			guesses := strings.Count(string(text), "# guess: ")
 			if a.json {
-				return a.printJSON(map[string]any{"environment": given[0], "types": len(d.Types), "left_out": len(d.LeftOut), "guesses": guesses, "catalog": string(text)})
+				return a.printJSON(draftJSON(d, given, guesses, text))
 			}
 			if out == "" {
 				_, err := a.Out.Write(text)
 				return err
 			}
-			fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("Drafted %s from %s into %s, with %s to confirm; %s left out.",
-				count(len(d.Types), "record type"), given[0], out, count(guesses, "guess"), count(len(d.LeftOut), "table")), ""))
-			a.next("read "+out+", then: anagram catalog check", arg(given[0]))
+			fmt.Fprintln(a.Out, a.wrap(drafted(d, out, guesses), ""))
+			a.next("read " + out + ", its end first, then: " + a.checkOf(s, given, out))
 			return nil
 		}),
 	}
 	cmd.Flags().StringVar(&out, "out", "", "write the draft to this new file instead of standard output")
+	cmd.Flags().StringVar(&into, "into", "", "bring what is new into this catalog and leave all else in it as it stands")
+	cmd.Flags().StringSliceVar(&wish.With, "with", nil, "tables (or patterns) to make types for whatever the data say")
+	cmd.Flags().StringSliceVar(&wish.Without, "without", nil, "tables (or patterns) to leave out")
 	return cmd
 }
 
+func (a *app) draftInto(ctx context.Context, s *session.Session, of inspect.Drafting, into string) error {
+	brought, err := inspect.DraftInto(ctx, s, of, a.path(into), into)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(map[string]any{"file": into, "added": append([]string{}, brought.Added...), "missing": append([]string{}, brought.Missing...), "named": append([]string{}, brought.Named...)})
+	}
+	if len(brought.Added) == 0 {
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s has all tables of %s that look like setup; nothing was added.", into, strings.Join(of.Environments, " and ")), ""))
+	} else {
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("Brought %s into %s: %s. All that was there is as it was.", count(len(brought.Added), "record type"), into, strings.Join(brought.Added, ", ")), ""))
+	}
+	if len(brought.Named) > 0 {
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("Left alone, as a comment there names them: %s. --with TABLE brings one in all the same.", some(brought.Named, 12)), ""))
+	}
+	if len(brought.Missing) > 0 {
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("Of types that %s has, it takes these fields for plain values:", into), ""))
+		for _, line := range brought.Missing {
+			fmt.Fprintln(a.Out, a.wrap("  "+line, "    "))
+		}
+	}
+	a.next(a.checkOf(s, of.Environments, into))
+	return nil
+}
+
+// checkOf is the command that checks a catalog file in environments.
+func (a *app) checkOf(s *session.Session, environments []string, file string) string {
+	words := []string{"anagram catalog check"}
+	for _, name := range environments {
+		words = append(words, show.Arg(name))
+	}
+	if a.path(file) != s.Workspace.Path(s.Workspace.CatalogName()) {
+		words = append(words, "--catalog "+show.Arg(file))
+	}
+	return strings.Join(words, " ")
+}
+
+// drafted says in a sentence what came of a draft.
+func drafted(d *draft.Draft, out string, guesses int) string {
+	doubtful, left := 0, 0
+	for _, n := range d.Notes {
+		if n.Type == "" {
+			left++
+		} else {
+			doubtful++
+		}
+	}
+	text := fmt.Sprintf("Drafted %s from %s into %s, with %s to confirm; %s left out.", count(len(d.Types), "record type"), strings.Join(d.From, " and "), out, count(guesses, "guess"), count(left, "table"))
+	if doubtful > 0 {
+		text += fmt.Sprintf(" %s to be looked at first; the end of the file says which and why.", map[bool]string{true: "1 record type has", false: fmt.Sprintf("%d record types have", doubtful)}[doubtful == 1])
+	}
+	return text
+}
+
+func draftJSON(d *draft.Draft, from []string, guesses int, text []byte) map[string]any {
+	left, doubtful := []map[string]any{}, []map[string]any{}
+	for _, n := range d.Notes {
+		one := map[string]any{"table": n.Place, "rows": n.Rows, "why": n.Why}
+		if n.Type == "" {
+			left = append(left, one)
+			continue
+		}
+		one["type"] = n.Type
+		doubtful = append(doubtful, one)
+	}
+	return map[string]any{"environments": from, "types": len(d.Types), "left_out": left, "doubtful": doubtful, "guesses": guesses, "catalog": string(text)}
+}
+
 func (a *app) catalogShowCommand() *cobra.Command {
-	return &cobra.Command{
+	var of, out string
+	cmd := &cobra.Command{
 		Use:   "show [TYPE]",
 		Short: "Show record types in dependency order, or one of them in full",
-		RunE: a.step(0, 1, func(_ *cobra.Command, s *session.Session, given []string) error {
-			c, err := s.Workspace.Catalog()
+		Long: `Shows the record types of the catalog in dependency order, or one of them in full.
+With --docket it is the catalog by which that docket was matched; with --out as well
+its text is written into a new file, as it was.`,
+		Example: "  anagram catalog show\n  anagram catalog show assay\n  anagram catalog show --docket 1 --out catalog-of-1.yaml",
+		RunE: a.step(0, 1, func(cmd *cobra.Command, s *session.Session, given []string) error {
+			if of == "" && out != "" {
+				return &session.UsageError{Message: "--out goes with --docket"}
+			}
+			c, err := a.catalogOf(cmd.Context(), s, of)
 			if err != nil {
 				return err
+			}
+			if out != "" {
+				return a.writeCatalog(c, of, out)
 			}
 			if len(given) == 1 {
 				t, ok := c.Type(given[0])
@@ -77,6 +175,38 @@ func (a *app) catalogShowCommand() *cobra.Command {
 			return a.showTypes(c)
 		}),
 	}
+	cmd.Flags().StringVar(&of, "docket", "", "the catalog by which this docket was matched")
+	cmd.Flags().StringVar(&out, "out", "", "write its text into this new file")
+	return cmd
+}
+
+// catalogOf gives the catalog of the workspace, or that of a docket.
+func (a *app) catalogOf(ctx context.Context, s *session.Session, of string) (*catalog.Catalog, error) {
+	if of == "" {
+		return s.Workspace.Catalog()
+	}
+	if strings.ContainsAny(of, "/.") {
+		of = a.path(of)
+	}
+	d, err := s.OpenDocket(ctx, of)
+	if err != nil {
+		return nil, err
+	}
+	return d.Catalog, d.Close()
+}
+
+func (a *app) writeCatalog(c *catalog.Catalog, of, out string) error {
+	if err := a.newFile(out, func(w io.Writer) error {
+		_, err := w.Write(c.Source)
+		return err
+	}); err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(map[string]any{"docket": of, "file": out, "types": len(c.Types)})
+	}
+	fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("The catalog of docket %s, of %s, was written into %s.", of, count(len(c.Types), "record type"), out), ""))
+	return nil
 }
 
 func (a *app) showTypes(c *catalog.Catalog) error {
@@ -89,7 +219,7 @@ func (a *app) showTypes(c *catalog.Catalog) error {
 	}
 	t := text.Table{Columns: []string{"record type", "key", "refers to"}}
 	for _, typ := range c.Types {
-		t.Add(typ.Name, strings.Join(keyWords(typ), ", "), strings.Join(refersTo(typ), ", "))
+		t.Add(typ.Name, strings.Join(typ.Key, ", "), strings.Join(refersTo(typ), ", "))
 	}
 	a.printTable(t, "")
 	if len(c.Areas) > 0 {
@@ -144,18 +274,6 @@ func referenceWords(field string, ref catalog.Reference) string {
 	return text
 }
 
-// keyWords names the key's fields; references by the type that they point at.
-func keyWords(t *catalog.Type) []string {
-	var out []string
-	for _, field := range t.Key {
-		if to := t.Refers[field].One(); to != "" {
-			field = to
-		}
-		out = append(out, field)
-	}
-	return out
-}
-
 func refersTo(t *catalog.Type) []string {
 	var out []string
 	for _, to := range t.Targets() {
@@ -207,23 +325,31 @@ func (a *app) showType(c *catalog.Catalog, t *catalog.Type) error {
 	slices.Sort(local)
 	line("local", strings.Join(local, ", "))
 	line("secret", strings.Join(t.Secret, ", "))
-	line("ignored", strings.Join(t.Ignore, ", "))
+	line("ignored", strings.Join(slices.Concat(t.Ignore, t.Everywhere), ", "))
 	line("files", strings.Join(t.Files, ", "))
 	line("stamp", strings.Trim(t.StampAt+", "+t.StampBy, ", "))
+	line("derived", strings.Join(t.Derived, ", "))
+	line("plain", strings.Join(t.Plain, ", "))
 	if t.Retired.Field != "" {
-		line("retired", t.Retired.Field+" is "+strings.Join(t.Retired.Values, " or "))
+		line("retired", t.Retired.Field+" is "+cmp.Or(t.Retired.When, strings.Join(t.Retired.Values, " or ")))
 	}
 	return nil
 }
 
 func (a *app) catalogCheckCommand() *cobra.Command {
-	return &cobra.Command{
+	var file string
+	cmd := &cobra.Command{
 		Use:   "check [ENV...]",
 		Short: "Check that the catalog holds in environments: places, fields, keys, references",
 		Long: `Checks that the catalog holds in environments, all of the workspace where none is
 named. Of two, the first is taken for the source and the second for the target: then
-their releases and the settings that must agree are compared as well.`,
+their releases and the settings that must agree are compared as well; where none is
+named, the first of the workspace with each other.`,
+		Example: "  anagram catalog check\n  anagram catalog check sandbox production --catalog drafted.yaml",
 		RunE: a.step(0, -1, func(cmd *cobra.Command, s *session.Session, given []string) error {
+			if file != "" {
+				s.Workspace = s.Workspace.WithCatalog(a.path(file), file)
+			}
 			reports, err := fit.CheckCatalog(cmd.Context(), s, given)
 			if err != nil {
 				return err
@@ -242,12 +368,18 @@ their releases and the settings that must agree are compared as well.`,
 			for _, c := range reports.Checks {
 				fmt.Fprintln(a.out(), a.wrap(fmt.Sprintf("%s %s: %s %s", tone(string(c.Level)), c.Code, c.Message, c.Mend), "  "))
 			}
-			if codeOfResult(reports) == exitDone && len(reports.Environments) > 0 {
+			switch {
+			case codeOfResult(reports) != exitDone || len(reports.Environments) == 0:
+			case file != "" && a.path(file) != s.Workspace.Path("catalog.yaml"):
+				a.next("let catalog: in anagram.yaml name "+file+", then: anagram export", arg(reports.Environments[0].Environment))
+			default:
 				a.next("anagram export", arg(reports.Environments[0].Environment))
 			}
 			return nil
 		}),
 	}
+	cmd.Flags().StringVar(&file, "catalog", "", "check this file instead of the workspace's catalog")
+	return cmd
 }
 
 // printCheck prints how the catalog holds in one environment, and gives it as JSON has it.

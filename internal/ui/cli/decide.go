@@ -165,7 +165,9 @@ func (a *app) printDecided(r decide.Request, h docket.Header, result decide.Resu
 	if n := result.KeptFields; n > 0 {
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s declined or held before: left as decided. Name it with --field, or use --again, to decide anew.", count(n, "field")), "  "))
 	}
-	if n := result.PassedOver[match.TargetOnly]; n > 0 {
+	if n := result.PassedOver[match.TargetOnly]; n > 0 && h.Restores != 0 {
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s passed over: to have records removed that the import of docket %d made, name them in full, or say --take source. See: anagram review %s --status target-only", count(n, "created-here finding"), h.Restores, a.called(h)), "  "))
+	} else if n > 0 {
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s passed over: an import never removes what only %s has. See: anagram review %s --removals", count(n, "target-only finding"), h.Target, a.called(h)), "  "))
 	}
 	if n := result.PassedOver[match.Conflict]; n > 0 {
@@ -264,13 +266,32 @@ func (a *app) nextStep(s docket.Summary) {
 	case a.alone != "":
 		a.note("Send %s back to whoever works with the docket; there it is read in with: anagram decide %d --from FILE", a.alone, n)
 	case imported && s.Tally.Open == s.Tally.Stuck:
-		a.next("anagram match", arg(s.Header.Parcel), "--against", arg(s.Header.Target))
+		a.matchAgain(s.Header)
 	case s.Tally.Open > s.Tally.Stuck:
 		a.next(fmt.Sprintf("anagram approve %d PATTERN, or decline, or hold", n))
-	case s.Tally.Approved > 0 && rehearsed:
+	case s.Tally.Approved > 0 && (rehearsed || a.isWeb(s.Header.Target)): // a service cannot rehearse
 		a.next(fmt.Sprintf("anagram import %d", n))
 	case s.Tally.Approved > 0:
 		// Conflicts wait for another match; what is approved need not.
 		a.next(fmt.Sprintf("anagram import %d --rehearse", n))
 	}
+}
+
+// isWeb reports whether an environment is a service on the web.
+func (a *app) isWeb(name string) bool {
+	s, err := a.session()
+	if err != nil {
+		return false
+	}
+	e, err := s.Workspace.Environment(name)
+	return err == nil && e.IsWeb()
+}
+
+// matchAgain names the command that looks how things stand after an import.
+func (a *app) matchAgain(h docket.Header) {
+	if h.Restores > 0 {
+		a.next(fmt.Sprintf("anagram prove %d", h.Number))
+		return
+	}
+	a.next("anagram match", arg(h.Parcel), "--against", arg(h.Target))
 }

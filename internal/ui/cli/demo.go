@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -17,7 +18,7 @@ import (
 )
 
 func (a *app) demoCommand() *cobra.Command {
-	var keep string
+	var keep, over string
 	var dataOnly, unequal bool
 	cmd := &cobra.Command{
 		Use:   "demo",
@@ -33,12 +34,21 @@ command, and its real output.`,
 			if dataOnly && keep == "" {
 				return &session.UsageError{Message: "--data-only needs --keep, the folder to put the data in"}
 			}
-			return a.runDemo(cmd.Context(), keep, dataOnly, unequal)
+			roles := map[string][]string{"": nil, "both": demo.Roles()}
+			for _, role := range demo.Roles() {
+				roles[role] = []string{role}
+			}
+			if _, known := roles[over]; !known || over != "" && (keep != "" || dataOnly) {
+				return session.Usage("--over-web takes sandbox, production or both, and goes without --keep: what is kept has no service any more. Start one with: anagram demo service")
+			}
+			return a.runDemo(cmd.Context(), keep, dataOnly, unequal, roles[over])
 		}),
 	}
 	cmd.Flags().BoolVar(&unequal, "unequal", false, "show what happens where a setting that has to be equal is not")
+	cmd.Flags().StringVar(&over, "over-web", "", "reach sandbox, production or both as services on the web")
 	cmd.Flags().BoolVar(&dataOnly, "data-only", false, "only make the workspace and its databases, to do the job by hand")
 	cmd.Flags().StringVar(&keep, "keep", "", "work in this new folder and keep it, to go on by hand")
+	cmd.AddCommand(a.demoServiceCommand())
 	return cmd
 }
 
@@ -114,7 +124,7 @@ func unequalSteps() []step {
 	}
 }
 
-func (a *app) runDemo(ctx context.Context, keep string, dataOnly, unequal bool) error {
+func (a *app) runDemo(ctx context.Context, keep string, dataOnly, unequal bool, over []string) error {
 	dir := ""
 	if keep != "" {
 		dir = a.path(keep)
@@ -131,6 +141,13 @@ func (a *app) runDemo(ctx context.Context, keep string, dataOnly, unequal bool) 
 	}
 	if err := demo.Build(ctx, dir); err != nil {
 		return err
+	}
+	if len(over) > 0 {
+		end, err := a.overWeb(ctx, dir, over)
+		if err != nil {
+			return err
+		}
+		defer end()
 	}
 	out := a.out()
 	if dataOnly {
@@ -152,6 +169,9 @@ func (a *app) runDemo(ctx context.Context, keep string, dataOnly, unequal bool) 
 	rest := presentSteps()
 	if unequal {
 		rest = unequalSteps()
+	}
+	if slices.Contains(over, demo.Roles()[1]) { // a service takes nothing back
+		rest = slices.DeleteFunc(rest, func(s step) bool { return slices.Contains(s.commands, "import --rehearse") })
 	}
 	if _, err := a.runSteps(ctx, dir, rest, n); err != nil {
 		return err

@@ -10,26 +10,40 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"anagram/internal/core/yamldoc"
 	"anagram/internal/flow/inspect"
 	"anagram/internal/flow/session"
 	"anagram/internal/ui/text"
 )
 
 func (a *app) envCommand() *cobra.Command {
-	env := &cobra.Command{Use: "env", Short: "List environments, test that they can be reached, keep passwords", RunE: a.needsSub("env list|test|login")}
-	env.AddCommand(a.envListCommand(), a.envTestCommand(), a.envLoginCommand())
+	list := a.envListCommand()
+	env := &cobra.Command{Use: "env", Short: "List environments, test that they can be reached, keep passwords", Example: "  anagram env\n  anagram env test", RunE: a.orList(list)}
+	env.AddCommand(list, a.envTestCommand(), a.envLoginCommand())
 	return env
 }
 
-// needsSub is for commands that do nothing by themselves.
-func (a *app) needsSub(use string) func(*cobra.Command, []string) error {
-	return a.run(func(_ *cobra.Command, _ []string) error { return &session.UsageError{Message: "usage: anagram " + use} })
+// orList is for a command that has others below it: alone it lists, and a word that is none of
+// them is an error that names them.
+func (a *app) orList(list *cobra.Command) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, given []string) error {
+		if len(given) == 0 {
+			return list.RunE(cmd, given)
+		}
+		a.ran = true
+		var names []string
+		for _, c := range cmd.Commands() {
+			names = append(names, c.Name())
+		}
+		return &session.UsageError{Message: fmt.Sprintf("%s has no command %q%s", cmd.CommandPath(), given[0], yamldoc.Nearest(given[0], names))}
+	}
 }
 
 func (a *app) envListCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:   "list",
-		Short: "List the environments of the workspace",
+		Use:     "list",
+		Short:   "List the environments of the workspace",
+		Example: "  anagram env list\n  anagram env list --json",
 		RunE: a.step(0, 0, func(_ *cobra.Command, s *session.Session, _ []string) error {
 			if a.json {
 				list := []map[string]string{}
@@ -60,6 +74,7 @@ func (a *app) envLoginCommand() *cobra.Command {
 		Long: `Keeps the password of an environment in the operating system's key store, for
 environments that say password: {keystore: true}. On a terminal it is typed, unseen;
 otherwise it is the first line of standard input.`,
+		Example: "  anagram env login production",
 		RunE: a.step(1, 1, func(_ *cobra.Command, s *session.Session, given []string) error {
 			password, err := a.readPassword(given[0])
 			if err != nil {
@@ -94,8 +109,9 @@ func (a *app) readPassword(name string) (string, error) {
 
 func (a *app) envTestCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:   "test [NAME...]",
-		Short: "Test that environments can be reached, and say what they are",
+		Use:     "test [NAME...]",
+		Short:   "Test that environments can be reached, and say what they are",
+		Example: "  anagram env test\n  anagram env test production",
 		RunE: a.step(0, -1, func(cmd *cobra.Command, s *session.Session, given []string) error {
 			reports, err := inspect.TestEnvironments(cmd.Context(), s, given)
 			if err != nil {
@@ -121,8 +137,8 @@ func (a *app) envTestCommand() *cobra.Command {
 						if r.About.Account != "" {
 							who = " as " + r.About.Account
 						}
-						fmt.Fprintln(out, a.wrap(fmt.Sprintf("reached      %s: %s%s, %s, %s", r.Name, r.About.Product, who, r.About.Rights, count(len(r.About.Places), "table")), "             "))
-						printf(out, "             %s\n", r.About.Address)
+						fmt.Fprintln(out, a.wrap(fmt.Sprintf("reached      %s: %s%s", r.Name, r.About.Product, who), "             "))
+						printf(out, "             %s\n             %s, %s\n", r.About.Address, count(len(r.About.Places), "table"), r.About.Rights)
 						for _, no := range []struct {
 							what   string
 							places []string

@@ -10,12 +10,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"anagram/internal/core/check"
-	"anagram/internal/core/match"
 	"anagram/internal/core/yamldoc"
 	"anagram/internal/flow/fit"
 	"anagram/internal/flow/importing"
 	"anagram/internal/flow/inspect"
 	"anagram/internal/flow/matching"
+	"anagram/internal/flow/prove"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
 	"anagram/internal/store/parcel"
@@ -40,7 +40,8 @@ func (a *app) exit(err error) int {
 		return code
 	}
 	text := err.Error()
-	if code == exitInterrupted {
+	var half *session.BrokenOffError
+	if code == exitInterrupted && !errors.As(err, &half) {
 		text = "Interrupted. Nothing is half-written; the same command can be run again."
 	}
 	for _, line := range linesOf(err, text) {
@@ -89,14 +90,18 @@ func codeOf(result any, err error, ran bool) int {
 		noWorkspace *workspace.Error
 		taken       *parcel.ExistsError
 		blocked     *session.BlockedError
+		half        *session.BrokenOffError
+		open        *session.OpenError
 	)
 	switch {
-	case errors.Is(err, context.Canceled):
+	case errors.Is(err, context.Canceled), errors.As(err, &half):
 		return exitInterrupted
 	case !ran, errors.As(err, &wrongUse), errors.As(err, &badCatalog), errors.As(err, &badYAML), errors.As(err, &noWorkspace), errors.As(err, &taken):
 		return exitUsage
 	case errors.As(err, &blocked):
 		return exitBlocked
+	case errors.As(err, &open):
+		return exitOpen
 	default:
 		return exitFailed
 	}
@@ -106,20 +111,20 @@ func codeOf(result any, err error, ran bool) int {
 func codeOfResult(result any) int {
 	switch r := result.(type) {
 	case matching.Result:
-		for _, t := range r.Types {
-			for status, n := range t.Counts {
-				if n > 0 && match.Asks(status) {
-					return exitOpen
-				}
-			}
+		if r.Open > 0 {
+			return exitOpen
+		}
+	case prove.Result:
+		if !r.Sound() {
+			return exitOpen
 		}
 	case importing.Result:
 		switch {
-		case r.Outcome == docket.Failed || r.Outcome == docket.Unknown:
+		case r.Outcome == docket.Failed || r.Outcome == docket.Unknown || r.AfterFailed != nil:
 			return exitFailed
 		case r.Outcome == docket.Blocked:
 			return exitBlocked
-		case len(r.LeftOut) > 0:
+		case len(r.LeftOut) > 0, r.Outcome == docket.WrittenOtherwise:
 			return exitLeftOut
 		case r.Nothing() && r.Open > 0:
 			return exitOpen

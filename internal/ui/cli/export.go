@@ -103,7 +103,7 @@ it came along. --related parts or none brings less.`,
 			}
 			result, err := export.Export(cmd.Context(), s, request)
 			if err != nil {
-				return err
+				return a.withoutMissing(err, request.Selection.Saved)
 			}
 			if err := a.keep(s, &r, request); err != nil {
 				return err
@@ -153,6 +153,9 @@ func (a *app) printExport(result export.Result) error {
 	}
 	if len(result.UnstampedParts) > 0 {
 		fmt.Fprintln(a.Out, "\n"+a.wrap(fmt.Sprintf("Parts without stamps, taken only with an owner that is taken: %s.", strings.Join(result.UnstampedParts, ", ")), ""))
+	}
+	if len(result.LeftNothing) > 0 {
+		fmt.Fprintln(a.out(), "\n"+a.wrap(tone("caution")+fmt.Sprintf(" No record fits what was to be left out: %s.", strings.Join(result.LeftNothing, ", ")), ""))
 	}
 	printf(a.Out, "\n%s (%s)\n", result.File, size(result.Bytes))
 	a.next("anagram match", arg(m.Name), "--against ENVIRONMENT")

@@ -8,6 +8,7 @@ import (
 
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
+	"anagram/internal/flow/decide"
 	"anagram/internal/flow/export"
 	"anagram/internal/flow/importing"
 	"anagram/internal/flow/library"
@@ -53,7 +54,7 @@ exported first. With a parcel to compare with, neither side needs to be reached.
 				}
 				exported, err := export.Export(cmd.Context(), s, request)
 				if err != nil {
-					return err
+					return a.withoutMissing(err, request.Selection.Saved)
 				}
 				if err := a.keep(s, &r, request); err != nil {
 					return err
@@ -65,9 +66,12 @@ exported first. With a parcel to compare with, neither side needs to be reached.
 			}
 			// What is known of the target comes first.
 			if _, err := s.Workspace.Environment(against); err == nil {
-				settled, err := importing.Settle(cmd.Context(), s, against)
+				settled, due, err := importing.Settle(cmd.Context(), s, against)
 				if err != nil {
 					return err
+				}
+				for _, number := range due {
+					a.note("%s", dueText(number, against))
 				}
 				for _, one := range settled {
 					a.note("%s", settledText(one, against))
@@ -139,7 +143,7 @@ func (a *app) printMatch(r matching.Result, loads []loadfiles.Confirmation) erro
 	if a.json {
 		return a.printJSON(map[string]any{
 			"docket": r.Header.Number, "parcel": r.Header.Parcel, "source": r.Header.Source, "target": r.Header.Target,
-			"types": types, "totals": totals, "blockers": r.Blockers, "cautions": r.Cautions, "carried": r.Carried, "by_rule": r.ByRule, "gone": r.Gone, "approved_before": r.ApprovedBefore, "checks": append([]check.Check{}, r.Docket...),
+			"types": types, "totals": totals, "blockers": r.Blockers, "cautions": r.Cautions, "carried": r.Carried, "by_rule": r.ByRule, "open": r.Open, "gone": r.Gone, "approved_before": r.ApprovedBefore, "checks": append([]check.Check{}, r.Docket...),
 		})
 	}
 	a.printHeader(r.Header)
@@ -187,6 +191,9 @@ func (a *app) printMatch(r matching.Result, loads []loadfiles.Confirmation) erro
 // printHeader says what is compared with what: it stands on top of everything.
 func (a *app) printHeader(h docket.Header) {
 	out := a.out()
+	side := func(format string, args ...any) {
+		fmt.Fprintln(out, a.wrap(fmt.Sprintf(format, args...), "          "))
+	}
 	fmt.Fprintln(out, strong.Render(fmt.Sprintf("Docket %d", h.Number)))
 	source, target := h.Source, h.Target
 	if h.TargetParcel != "" {
@@ -196,16 +203,25 @@ func (a *app) printHeader(h docket.Header) {
 	if h.ByHand {
 		made = "made by hand"
 	}
-	printf(out, "  from  %s  parcel %s, %s %s by %s\n", pad(source, target), h.Parcel, made, when(h.ExportedAt), h.ExportedBy)
+	if h.Restores != 0 {
+		source = fmt.Sprintf("%s as it was", h.Target)
+		side("  from  %s  before the import of docket %d, %s", pad(source, target), h.Restores, when(h.ExportedAt))
+	} else {
+		side("  from  %s  parcel %s, %s %s by %s", pad(source, target), h.Parcel, made, when(h.ExportedAt), h.ExportedBy)
+	}
 	for _, r := range h.Resealed {
 		fmt.Fprintln(out, a.wrap(fmt.Sprintf("        edited, and sealed again %s by %s: %s", when(r.At), r.By, r.Note), ""))
 	}
 	if h.TargetParcel != "" {
-		printf(out, "  to    %s  parcel %s, exported %s by %s\n", pad(target, source), h.TargetParcel, when(h.TargetExportedAt), h.TargetExportedBy)
+		side("  to    %s  parcel %s, exported %s by %s", pad(target, source), h.TargetParcel, when(h.TargetExportedAt), h.TargetExportedBy)
 		printf(out, "        matched %s by %s\n\n", when(h.MatchedAt), h.MatchedBy)
 		return
 	}
-	printf(out, "  to    %s  matched %s by %s\n\n", pad(target, source), when(h.MatchedAt), h.MatchedBy)
+	side("  to    %s  matched %s by %s", pad(target, source), when(h.MatchedAt), h.MatchedBy)
+	for _, line := range decide.AroundTexts(h) {
+		fmt.Fprintln(out, a.wrap("        "+line, "  "))
+	}
+	fmt.Fprintln(out)
 }
 
 func pad(text, other string) string { return fmt.Sprintf("%-*s", max(len(text), len(other)), text) }

@@ -19,8 +19,9 @@ import (
 )
 
 func (a *app) parcelCommand() *cobra.Command {
-	p := &cobra.Command{Use: "parcel", Short: "Look into the library of parcels", RunE: a.needsSub("parcel list|show|table|verify|again|rename|remove|reseal|make")}
-	p.AddCommand(a.parcelListCommand(), a.parcelShowCommand(), a.parcelVerifyCommand(), a.parcelAgainCommand(), a.parcelRenameCommand(), a.parcelRemoveCommand(),
+	list := a.parcelListCommand()
+	p := &cobra.Command{Use: "parcel", Short: "Look into the library of parcels", Example: "  anagram parcel\n  anagram parcel show monday", RunE: a.orList(list)}
+	p.AddCommand(list, a.parcelShowCommand(), a.parcelVerifyCommand(), a.parcelAgainCommand(), a.parcelRenameCommand(), a.parcelRemoveCommand(),
 		a.parcelTableCommand(), a.parcelResealCommand(), a.parcelMakeCommand())
 	return p
 }
@@ -28,8 +29,9 @@ func (a *app) parcelCommand() *cobra.Command {
 func (a *app) parcelListCommand() *cobra.Command {
 	var ask bool
 	cmd := &cobra.Command{
-		Use:   "list",
-		Short: "List the parcels of the library, newest first",
+		Use:     "list",
+		Short:   "List the parcels of the library, newest first",
+		Example: "  anagram parcel list\n  anagram parcel list --json",
 		RunE: a.step(0, 0, func(cmd *cobra.Command, s *session.Session, _ []string) error {
 			entries, err := library.List(s)
 			if err != nil {
@@ -200,8 +202,9 @@ func (a *app) showRecord(p *parcel.Reader, r library.Record) error {
 
 func (a *app) parcelVerifyCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:   "verify P",
-		Short: "Check that a parcel's bytes are what was exported",
+		Use:     "verify P",
+		Short:   "Check that a parcel's bytes are what was exported",
+		Example: "  anagram parcel verify monday",
 		RunE: a.step(1, 1, func(cmd *cobra.Command, s *session.Session, given []string) error {
 			p, err := library.Open(s, given[0])
 			if err != nil {

@@ -31,8 +31,9 @@ func (a *app) parcelAgainCommand() *cobra.Command {
 
 func (a *app) parcelRenameCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:   "rename P NAME",
-		Short: "Give a parcel of the library another name",
+		Use:     "rename P NAME",
+		Short:   "Give a parcel of the library another name",
+		Example: "  anagram parcel rename monday before-the-new-year",
 		RunE: a.step(2, 2, func(_ *cobra.Command, s *session.Session, given []string) error {
 			path, err := library.Rename(s, given[0], given[1])
 			if err != nil {
@@ -50,8 +51,9 @@ func (a *app) parcelRenameCommand() *cobra.Command {
 func (a *app) parcelRemoveCommand() *cobra.Command {
 	var anyway bool
 	cmd := &cobra.Command{
-		Use:   "remove P",
-		Short: "Remove a parcel from the library for good",
+		Use:     "remove P",
+		Short:   "Remove a parcel from the library for good",
+		Example: "  anagram parcel remove monday",
 		RunE: a.step(1, 1, func(cmd *cobra.Command, s *session.Session, given []string) error {
 			path, err := library.Remove(cmd.Context(), s, given[0], anyway)
 			if err != nil {

@@ -25,8 +25,8 @@ func (a *app) width() int {
 		return a.screen
 	}
 	if f, ok := a.rawOut.(*os.File); ok {
-		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 80 {
-			return min(w, 160)
+		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 0 {
+			return max(40, min(w, 160))
 		}
 	}
 	return 80

@@ -53,7 +53,7 @@ func TestExitCodesFollowFromTheTypeOfAnError(t *testing.T) {
 		result any
 		want   int
 	}{
-		{nil, exitDone}, {matching.Result{}, exitDone}, {matching.Result{Types: open}, exitOpen},
+		{nil, exitDone}, {matching.Result{}, exitDone}, {matching.Result{Types: open, Open: 1}, exitOpen}, {matching.Result{Types: open}, exitDone},
 		{matching.Result{Types: []docket.Type{{Counts: map[match.Status]int{match.TargetOnly: 3, match.Same: 1, match.TargetEdit: 1}}}}, exitDone},
 		{importing.Result{Outcome: docket.Imported, New: 1}, exitDone}, {importing.Result{Outcome: docket.Imported, New: 1, Open: 2}, exitDone},
 		{importing.Result{Outcome: docket.Imported, Open: 2}, exitOpen}, {importing.Result{Outcome: docket.Imported, New: 1, LeftOut: left}, exitLeftOut},

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -11,6 +12,7 @@ import (
 
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
+	"anagram/internal/core/record"
 	"anagram/internal/core/show"
 	"anagram/internal/flow/decide"
 	"anagram/internal/flow/session"
@@ -126,6 +128,21 @@ func (a *app) openDocket(ctx context.Context, given []string) (*session.Session,
 	return s, d, err
 }
 
+// withDocket is for commands that work with one docket, the newest where none is named.
+func (a *app) withDocket(do func(*cobra.Command, *session.Session, *docket.Docket) error) func(*cobra.Command, []string) error {
+	return a.run(func(cmd *cobra.Command, given []string) error {
+		if err := arguments(cmd, given, 0, 1); err != nil {
+			return err
+		}
+		s, d, err := a.openDocket(cmd.Context(), given)
+		if err != nil {
+			return err
+		}
+		defer d.Close()
+		return do(cmd, s, d)
+	})
+}
+
 // called is how a command names a docket: by its number, or without a workspace by its file.
 func (a *app) called(h docket.Header) string {
 	if a.alone != "" {
@@ -192,6 +209,9 @@ func (a *app) printReview(ctx context.Context, s *session.Session, d *docket.Doc
 		return err
 	}
 	a.printHeader(d.Header)
+	if err := a.printBlocked(ctx, d); err != nil {
+		return err
+	}
 	out := a.out()
 	shown := 0
 	for _, g := range groups {
@@ -199,7 +219,7 @@ func (a *app) printReview(ctx context.Context, s *session.Session, d *docket.Doc
 	}
 	switch {
 	case shown == 0:
-		fmt.Fprintln(out, "No finding fits.")
+		fmt.Fprintln(out, a.wrap("No finding fits"+noneFits(ctx, s, d, r.which)+".", ""))
 	case r.full || len(groups) == 1:
 		err = a.printFull(ctx, s, d, r.which, groups)
 	default:
@@ -239,9 +259,40 @@ func (a *app) printReview(ctx context.Context, s *session.Session, d *docket.Doc
 	if len(groups) < shown {
 		what += " in " + count(len(groups), "group")
 	}
-	printf(out, "%s. Decisions: %s.\n", what, tallyText(tally.Tally))
+	fmt.Fprintln(out, a.wrap(fmt.Sprintf("%s. Decisions: %s.", what, tallyText(tally.Tally)), ""))
 	printf(out, "Digest %s\n", digest[:16])
 	a.nextStep(tally)
+	return nil
+}
+
+// noneFits says why no finding fits, where that is known of the one record that was asked for.
+func noneFits(ctx context.Context, s *session.Session, d *docket.Docket, which decide.Which) string {
+	if len(which.Patterns) != 1 {
+		return ""
+	}
+	p, err := record.ParsePattern(which.Patterns[0])
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSuffix(decide.Absent(ctx, s, d, p), ".")
+}
+
+// printBlocked says what a match found that stops the whole docket.
+func (a *app) printBlocked(ctx context.Context, d *docket.Docket) error {
+	checks, err := d.Checks(ctx)
+	if err != nil {
+		return err
+	}
+	said := false
+	for _, c := range checks[0] {
+		if c.Level == check.Blocker {
+			fmt.Fprintln(a.out(), a.wrap(fmt.Sprintf("%s %s: %s %s", tone(string(c.Level)), c.Code, c.Message, c.Mend), "  "))
+			said = true
+		}
+	}
+	if said {
+		fmt.Fprintln(a.out())
+	}
 	return nil
 }
 
@@ -273,7 +324,7 @@ func (a *app) printNotCompared(d *docket.Docket) {
 		if !ok {
 			continue
 		}
-		for _, field := range described.Ignore {
+		for _, field := range slices.Concat(described.Ignore, described.Everywhere) {
 			ignored = append(ignored, t.Name+"."+field)
 		}
 		for _, field := range described.LocalFields() {

@@ -164,6 +164,9 @@ func (a *app) printFinding(d *docket.Docket, r decide.Reviewed) {
 		if len(parts) > 0 {
 			fmt.Fprintln(out, a.wrap("      "+strings.Join(parts, "; "), ""))
 		}
+		if removal := decide.RemovalText(h, r.Finding); removal != "" {
+			fmt.Fprintln(out, a.wrap("      "+removal, ""))
+		}
 		if filled := decide.FilledText(h, r.Finding); filled != "" {
 			fmt.Fprintln(out, a.wrap("      the import gives it "+filled, ""))
 		}
@@ -188,6 +191,8 @@ func standText(h docket.Header, r decide.Reviewed) string {
 	case text == string(docket.TargetKept):
 		text = h.Target + " keeps its values, approved"
 	case stand != docket.Approved:
+	case r.Removes():
+		text = "removal approved"
 	case r.Adds():
 		text = string(docket.Approved)
 	default:

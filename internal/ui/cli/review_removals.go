@@ -28,7 +28,11 @@ func (a *app) printRemovals(ctx context.Context, s *session.Session, d *docket.D
 		printf(a.Out, "Nothing is only in %s.\n", d.Header.Target)
 		return nil
 	}
-	fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("Only in %s. An import never removes a record; whoever wants one gone removes it by hand, in this order: what refers to others first. Tick off what is dealt with, or stays, with: anagram decline %s RECORD --note TEXT", d.Header.Target, a.called(d.Header)), ""))
+	if h := d.Header; h.Restores != 0 {
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("Made by the import of docket %d. Those approved are removed when docket %d is imported, what refers to others first. To approve: name each, or say --take source", h.Restores, h.Number), ""))
+	} else {
+		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("Only in %s. An import never removes a record; whoever wants one gone removes it by hand, in this order: what refers to others first. Tick off what is dealt with, or stays, with: anagram decline %s RECORD --note TEXT", d.Header.Target, a.called(d.Header)), ""))
+	}
 	fmt.Fprintln(a.Out)
 	t := text.Table{Columns: []string{"record", "title", "in " + d.Header.Source, "after", "decision"}}
 	for _, r := range list {

@@ -16,10 +16,21 @@ import (
 )
 
 func (a *app) statusCommand() *cobra.Command {
-	return &cobra.Command{
-		Use:   "status",
+	ask := false
+	cmd := &cobra.Command{
+		Use:   "status [PARCEL]",
 		Short: "Show where everything stands, and the next sensible command",
-		RunE: a.step(0, 0, func(cmd *cobra.Command, s *session.Session, _ []string) error {
+		Long: `Shows where everything stands, and the next sensible command. Of a parcel it shows for
+each environment, from what is remembered, whether its records are there, when they
+came and what was left out; --ask looks at the environments.`,
+		Example: "  anagram status\n  anagram status january --ask",
+		RunE: a.step(0, 1, func(cmd *cobra.Command, s *session.Session, given []string) error {
+			switch {
+			case len(given) == 1:
+				return a.printWhereabouts(cmd.Context(), s, given[0], ask)
+			case ask:
+				return &session.UsageError{Message: "--ask is about one parcel; name it, such as: anagram status january --ask"}
+			}
 			parcels, err := library.List(s)
 			if err != nil {
 				return err
@@ -81,6 +92,8 @@ func (a *app) statusCommand() *cobra.Command {
 			return nil
 		}),
 	}
+	cmd.Flags().BoolVar(&ask, "ask", false, "look at the environments, of a parcel")
+	return cmd
 }
 
 // printWaiting lists the dockets that wait for something, the newest first, or says of the
@@ -95,7 +108,7 @@ func (a *app) printWaiting(s *session.Session, sound []register.Entry) {
 			continue
 		}
 		pair := [2]string{h.Source, h.Target}
-		what := waitsFor(s, e.Summary, seen[pair])
+		what := waitsFor(s, e.Summary, seen[pair], session.TakenBack(sound, h.Number))
 		seen[pair] = true
 		if next == nil {
 			next = &e.Summary
@@ -124,10 +137,13 @@ func (a *app) printWaiting(s *session.Session, sound []register.Entry) {
 
 // waitsFor says what a docket waits for and whose turn it is; "" where it waits for nothing.
 // What is open in a docket that a newer one of the same way has overtaken waits no more.
-func waitsFor(s *session.Session, of docket.Summary, overtaken bool) string {
+func waitsFor(s *session.Session, of docket.Summary, overtaken, takenBack bool) string {
 	imported := slices.ContainsFunc(of.Runs, docket.Run.Done)
 	if _, unknown := docket.LastUnsettled(of.Runs); unknown {
 		return fmt.Sprintf("its import to be settled: anagram import %d", of.Header.Number)
+	}
+	if _, half := docket.LastUnfinished(of.Runs); half && !takenBack {
+		return fmt.Sprintf("its import to be finished: anagram import %d --resume", of.Header.Number)
 	}
 	var parts []string
 	if open := of.Tally.Open - of.Tally.Stuck; open > 0 && !overtaken {
@@ -163,7 +179,7 @@ func waitingJSON(s *session.Session, entries []register.Entry) []map[string]any 
 			continue
 		}
 		pair := [2]string{e.Header.Source, e.Header.Target}
-		if what := waitsFor(s, e.Summary, seen[pair]); what != "" {
+		if what := waitsFor(s, e.Summary, seen[pair], session.TakenBack(entries, e.Header.Number)); what != "" {
 			out = append(out, map[string]any{"docket": e.Header.Number, "source": e.Header.Source, "target": e.Header.Target, "waits_for": what})
 		}
 		seen[pair] = true

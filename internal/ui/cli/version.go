@@ -77,8 +77,9 @@ func (b built) String() string {
 
 func (a *app) versionCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:   "version",
-		Short: "Print the program's version",
+		Use:     "version",
+		Short:   "Print the program's version",
+		Example: "  anagram version\n  anagram version --json",
 		RunE: a.run(func(cmd *cobra.Command, given []string) error {
 			if err := arguments(cmd, given, 0, 0); err != nil {
 				return err

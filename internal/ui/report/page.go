@@ -156,7 +156,7 @@ func topOf(r Review, checks []docket.Check) map[string]any {
 		"Matched": text.When(h.MatchedAt), "MatchedBy": show.Harmless(h.MatchedBy), "Made": text.When(r.Made), "By": show.Harmless(r.By), "Digest": r.Digest,
 		"Shown":     fmt.Sprintf("it shows %s in %s", text.Count(shown, "finding"), text.Count(len(r.Grouped), "group")),
 		"Decisions": fmt.Sprintf("%d open, %d approved, %d declined, %d held, %d kept", t.Open, t.Approved, t.Declined, t.Held, t.Kept),
-		"Legend":    legend, "Types": types, "TypeNames": names, "Checks": harmless(whole),
+		"Legend":    legend, "Types": types, "TypeNames": names, "Checks": harmless(whole), "Around": decide.AroundTexts(h),
 	}
 }
 
@@ -230,13 +230,15 @@ func findingOf(r Review, f decide.Reviewed) map[string]any {
 	}
 	return map[string]any{"ID": f.ID, "Address": f.Address, "ShownAddress": show.Harmless(f.Address), "Was": show.Harmless(f.Was), "Title": show.Harmless(f.Title), "Type": f.Type, "Status": f.Status,
 		"Reasons": strings.Join(reasons, ", "), "Stands": f.Stand(), "StandsText": decide.StandsText(f), "Fields": fields, "HasSource": hasSource, "HasTarget": hasTarget, "Known": known,
-		"Source": source, "Target": target, "Checks": harmless(f.Checks), "Choices": choices, "FieldChoices": alone, "Filled": decide.FilledText(h, f.Finding), "Said": said}
+		"Source": source, "Target": target, "Checks": harmless(f.Checks), "Choices": choices, "FieldChoices": alone, "Filled": decide.FilledText(h, f.Finding), "Removal": decide.RemovalText(h, f.Finding), "Said": said}
 }
 
 // choicesOf gives what can be answered on a finding, and on one of several fields of it.
 func choicesOf(f decide.Reviewed, source, target string) (record, field []choice) {
 	safe := []choice{{"decline", "decline"}, {"hold", "hold"}}
 	switch {
+	case f.Removes():
+		return slices.Concat([]choice{{"approve source", "remove it"}, {"approve target", "keep it"}}, safe), nil
 	case f.Status == match.TargetOnly || f.Hopeless():
 		return safe, nil
 	case f.Status == match.TargetEdit || f.Status == match.Conflict:

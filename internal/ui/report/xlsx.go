@@ -288,6 +288,11 @@ func (l *sheetLines) add(cells []string, styles ...int) error {
 	return nil
 }
 
+type summaryLine struct {
+	cells  []string
+	answer int // style of the second cell
+}
+
 // summary fills in the first sheet: what was compared with what, how many of what, and how
 // to answer.
 func (b *book) summary(r Review, sheets [][2]string) error {
@@ -295,19 +300,20 @@ func (b *book) summary(r Review, sheets [][2]string) error {
 	h := r.Docket.Header
 	l := &sheetLines{book: b, name: name}
 	said := func(words string) string { return sheet.Shown(show.Harmless(words)) }
-	lines := []struct {
-		cells  []string
-		answer int // style of the second cell
-	}{
+	lines := []summaryLine{
 		{[]string{fmt.Sprintf("Docket %d", h.Number)}, b.title},
 		{[]string{"from", said(fmt.Sprintf("%s, parcel %s, exported %s by %s", h.Source, h.Parcel, text.When(h.ExportedAt), h.ExportedBy))}, b.note},
 		{[]string{"to", said(fmt.Sprintf("%s, matched %s by %s", h.Target, text.When(h.MatchedAt), h.MatchedBy))}, b.note},
+		{[]string{"around", said(strings.Join(decide.AroundTexts(h), "; "))}, b.note},
 		{[]string{"made", said(text.When(r.Made) + " by " + r.By)}, b.note},
 		{[]string{decide.SummaryDigest, r.Digest}, b.note},
 		{[]string{decide.SummaryBy, ""}, b.answer},
 		{nil, b.note},
 		{[]string{"how to answer", "Fill in the yellow cells: decision in the row of a record decides the record, in the row of a field the field. Where both sides changed something, take says whose value is right. Put your name above, save, and send the file back."}, b.note},
 		{nil, b.note},
+	}
+	if h.Around == nil {
+		lines = slices.DeleteFunc(lines, func(line summaryLine) bool { return len(line.cells) > 0 && line.cells[0] == "around" })
 	}
 	for i, line := range lines {
 		first := b.label

@@ -39,10 +39,12 @@ func (t *Table) Lines(indent string, width int, head func(...string) string) []s
 		names[i], l.right[i] = strings.CutPrefix(name, ">")
 		names[i], fixed[i] = strings.CutPrefix(names[i], "=")
 		l.widths = append(l.widths, ansi.StringWidth(names[i]))
+		l.words = append(l.words, longestWord(names[i]))
 	}
 	for _, row := range t.rows {
 		for i, cell := range row {
 			l.widths[i] = max(l.widths[i], ansi.StringWidth(cell))
+			l.words[i] = max(l.words[i], longestWord(cell))
 		}
 	}
 	l.narrow(width, fixed)
@@ -51,6 +53,13 @@ func (t *Table) Lines(indent string, width int, head func(...string) string) []s
 		out = append(out, l.lines(row, nil)...)
 	}
 	return out
+}
+
+func longestWord(cell string) (most int) {
+	for _, word := range strings.Fields(cell) {
+		most = max(most, ansi.StringWidth(word))
+	}
+	return most
 }
 
 // Columns lays cells out in columns of given widths, which the caller has chosen; longer
@@ -63,11 +72,22 @@ func Columns(indent string, widths []int, cells []string, style func(...string) 
 type layout struct {
 	indent string
 	widths []int
+	words  []int // the longest word of each column
 	right  []bool
 }
 
-// narrow takes from the widest column of text until all fit.
+// narrow takes from the widest column of text until all fit; on a page that is narrower still,
+// from those as well that are not to be narrowed, as far as no word is broken.
 func (l layout) narrow(width int, fixed []bool) {
+	least := make([]int, len(l.widths))
+	for i := range least {
+		least[i] = narrowest
+	}
+	l.take(width, least, fixed)
+	l.take(width, l.words, make([]bool, len(fixed)))
+}
+
+func (l layout) take(width int, least []int, fixed []bool) {
 	over := len(l.indent) + columnGap*(len(l.widths)-1) - width
 	for _, w := range l.widths {
 		over += w
@@ -75,7 +95,7 @@ func (l layout) narrow(width int, fixed []bool) {
 	for ; over > 0; over-- {
 		widest := -1
 		for i, w := range l.widths {
-			if !l.right[i] && !fixed[i] && w > narrowest && (widest < 0 || w > l.widths[widest]) {
+			if !l.right[i] && !fixed[i] && w > least[i] && (widest < 0 || w > l.widths[widest]) {
 				widest = i
 			}
 		}

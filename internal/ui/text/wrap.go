@@ -11,8 +11,9 @@ import (
 // A line break in the text is part of what is shown.
 func Wrap(text, indent string, width int) string {
 	line := Line(text)
-	inner := line[:len(line)-len(strings.TrimLeft(line, " "))] + indent
-	out := fold(strings.TrimLeft(line, " "), width-ansi.StringWidth(inner))
+	lead := line[:len(line)-len(strings.TrimLeft(line, " "))]
+	inner := lead + indent
+	out := fold(strings.TrimLeft(line, " "), width-ansi.StringWidth(lead), width-ansi.StringWidth(inner))
 	for i := range out {
 		if i == 0 {
 			out[i] = strings.TrimSuffix(inner, indent) + out[i]
@@ -23,10 +24,14 @@ func Wrap(text, indent string, width int) string {
 	return strings.Join(out, "\n")
 }
 
-// fold breaks a line between words.
-func fold(line string, width int) []string {
+// fold breaks a line between words: the first one to a width, the others to another.
+func fold(line string, first, others int) []string {
 	var out []string
 	for line != "" {
+		width := others
+		if len(out) == 0 {
+			width = first
+		}
 		end, at := len(line), 0
 		for ansi.StringWidth(line[:end]) > width {
 			if at = strings.LastIndexByte(strings.TrimRight(line[:end], " "), ' '); at <= 0 {

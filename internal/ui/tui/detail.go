@@ -38,6 +38,9 @@ func (m *model) drawDetail(l layout) []string {
 	fields, chosen := m.drawFields(w)
 	first := len(out)
 	out = append(out, fields...)
+	if removal := decide.RemovalText(m.d.Header, r.Finding); removal != "" {
+		out = append(out, wrapped(removal, w, "  ")...)
+	}
 	if filled := decide.FilledText(m.d.Header, r.Finding); filled != "" {
 		out = append(out, wrapped("the import gives it "+clean(filled), w, "  ")...)
 	}

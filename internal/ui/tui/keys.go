@@ -216,7 +216,11 @@ func (m *model) apply(ids []int64, r decide.Request) {
 	}
 	m.message = what + " " + done + "."
 	if refused > 0 {
-		m.message += fmt.Sprintf(" %s passed over: press 1 or 2 to say whose values are right, or x or w.", show.Count(refused, "finding", ""))
+		how := "press 1 or 2 to say whose values are right, or x or w"
+		if m.d.Header.Restores > 0 {
+			how = "press 1 for what was there before (none of what the import made), 2 for what is there now, or x or w"
+		}
+		m.message += fmt.Sprintf(" %s passed over: %s.", show.Count(refused, "finding", ""), how)
 		if len(before) == 0 {
 			m.message = strings.TrimSpace(strings.TrimPrefix(m.message, what+" "+done+"."))
 		}
@@ -254,7 +258,7 @@ func (m *model) note() {
 		switch m.looked.Decision {
 		case docket.Approved:
 			r := decide.Request{Decision: docket.Approved}
-			if m.looked.Status == "conflict" || m.looked.Status == "target-edit" {
+			if m.looked.Status == "conflict" || m.looked.Status == "target-edit" || m.looked.Removes() {
 				r.Take = decide.TakeSource
 			}
 			m.apply(m.chosen(), r)

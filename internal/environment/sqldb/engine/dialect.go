@@ -25,12 +25,15 @@ type Dialect interface {
 	ForUpdate() string
 	// BeginRead lists the statements that start reading as at one moment.
 	BeginRead() []string
-	// BeginWrite starts a transaction and takes the lock against other imports.
-	BeginWrite(ctx context.Context, q Queryer) error
+	// BeginWrite takes the lock against other imports and starts a transaction; one is not
+	// asked for where a table has none.
+	BeginWrite(ctx context.Context, q Queryer, transaction bool) error
 	// EndWrite gives the lock back, after commit or rollback.
 	EndWrite(ctx context.Context, q Queryer)
 	// BeforeInserts prepares a table for records to be added, once in a unit of work.
 	BeforeInserts(ctx context.Context, q Queryer, place, id string) error
+	// Referring lists the foreign keys that point at a table, from wherever.
+	Referring(ctx context.Context, q Queryer, place string) ([]Referring, error)
 	// Describe lists tables and views; About says what the environment is.
 	Describe(ctx context.Context, q Queryer) (map[string]catalog.Place, error)
 	About(ctx context.Context, q Queryer) (environment.Description, error)
@@ -58,6 +61,16 @@ type Dialect interface {
 type Capabilities struct {
 	// OneAtATime says that a connection cannot run a statement while rows are read.
 	OneAtATime bool
+	// Conflict reports whether an error says that somebody else changed the same records at the
+	// same time, so that nothing of the transaction remains.
+	Conflict func(err error) bool
+	// SumOf gives the expression for the SHA-256 of a column of bytes, in lower-case hexadecimal.
+	SumOf func(column string) string
+	// Append gives the expression for a column of bytes with more bytes after it.
+	Append func(column, more string) string
+	// Pooled says that what a session has lasts for one transaction only, as a pooler stands
+	// between: nothing is asked outside of one.
+	Pooled bool
 	// Savepoints says that a refused statement spoils its transaction, so that each is
 	// guarded by a savepoint.
 	Savepoints bool

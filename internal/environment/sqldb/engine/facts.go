@@ -180,3 +180,123 @@ func (u *Uniques) Lists() [][]string {
 	}
 	return out
 }
+
+var (
+	predicateNull = regexp.MustCompile("(?i)^[\"`\\[]?(\\w+)[\"`\\]]?\\s+IS\\s+(NOT\\s+)?NULL$")
+	predicateNot  = regexp.MustCompile("(?i)^(?:NOT\\s+)[\"`\\[]?(\\w+)[\"`\\]]?$")
+	predicateOne  = regexp.MustCompile("^[\"`\\[]?(\\w+)[\"`\\]]?$")
+	predicateIs   = regexp.MustCompile("(?i)^\\(?[\"`\\[]?(\\w+)[\"`\\]]?\\)?(?:::[a-z ]+)?\\s*(?:=|IS)\\s*(?:'([^']*)'(?:::[a-z \"]+)?|(\\w+))$")
+)
+
+// PartlyUnique reads of which rows an index says that columns are unique: those in which one
+// field is null or has one value. Other conditions are not understood.
+func PartlyUnique(predicate string, columns []string) (catalog.PartlyUnique, bool) {
+	text := strings.TrimSpace(predicate)
+	for wrapped(text) {
+		text = strings.TrimSpace(text[1 : len(text)-1])
+	}
+	out := catalog.PartlyUnique{Columns: columns}
+	if m := predicateNull.FindStringSubmatch(text); m != nil {
+		out.Field, out.When = m[1], "null"
+		if m[2] != "" {
+			out.When = "not null"
+		}
+		return out, true
+	}
+	if m := predicateNot.FindStringSubmatch(text); m != nil {
+		out.Field, out.Value = m[1], "false"
+		return out, true
+	}
+	if m := predicateOne.FindStringSubmatch(text); m != nil {
+		out.Field, out.Value = m[1], "true"
+		return out, true
+	}
+	if m := predicateIs.FindStringSubmatch(text); m != nil {
+		out.Field, out.Value = m[1], m[2]+strings.ToLower(m[3])
+		return out, out.Value != "null"
+	}
+	return out, false
+}
+
+// wrapped reports whether a text stands in one pair of brackets.
+func wrapped(text string) bool {
+	depth := 0
+	for i, r := range text {
+		switch r {
+		case '(':
+			depth++
+		case ')':
+			depth--
+		}
+		if depth == 0 && i < len(text)-1 {
+			return false
+		}
+	}
+	return strings.HasPrefix(text, "(") && depth == 0 && len(text) > 1
+}
+
+// AddPartly adds what is unique among a part of the rows. The query gives place, index,
+// predicate and column (null for an expression), in order.
+func AddPartly(ctx context.Context, q Queryer, places map[string]catalog.Place, query string, args ...any) error {
+	var order []string
+	found := map[string]*catalog.PartlyUnique{}
+	where := map[string][2]string{}
+	odd := map[string]bool{}
+	err := EachRow(ctx, q, func(rows *sql.Rows) error {
+		var place, index, predicate string
+		var column sql.NullString
+		if err := rows.Scan(&place, &index, &predicate, &column); err != nil {
+			return err
+		}
+		id := place + "\x00" + index
+		if found[id] == nil {
+			order = append(order, id)
+			found[id], where[id] = &catalog.PartlyUnique{}, [2]string{place, predicate}
+		}
+		found[id].Columns = append(found[id].Columns, column.String)
+		odd[id] = odd[id] || !column.Valid
+		return nil
+	}, query, args...)
+	for _, id := range order {
+		p, ok := places[where[id][0]]
+		one, understood := PartlyUnique(where[id][1], found[id].Columns)
+		if _, there := p.Column(one.Field); ok && understood && there && !odd[id] {
+			p.Partly = append(p.Partly, one)
+			places[p.Name] = p
+		}
+	}
+	return err
+}
+
+// Referring is a foreign key seen from the table that it points at.
+type Referring struct {
+	From   string // the table that refers, as a statement names it
+	Name   string // the same for people
+	Itself bool   // it is the table itself
+	Pairs  []catalog.Pair
+}
+
+// ReferringBy lists what points at a place. The query gives constraint, table, whether it is
+// the place itself, column and column there, in order; from makes the table's name, its
+// schema and \x01 before it where it is in another, one for statements.
+func ReferringBy(ctx context.Context, q Queryer, from func(name string) string, query string, args ...any) ([]Referring, error) {
+	var out []Referring
+	last := ""
+	err := EachRow(ctx, q, func(rows *sql.Rows) error {
+		var constraint string
+		var one Referring
+		var pair catalog.Pair
+		if err := rows.Scan(&constraint, &one.Name, &one.Itself, &pair.Here, &pair.There); err != nil {
+			return err
+		}
+		if of := one.Name + "\x00" + constraint; of != last || len(out) == 0 {
+			last = of
+			one.From = from(one.Name)
+			one.Name = strings.TrimPrefix(strings.ReplaceAll(one.Name, "\x01", "."), ".")
+			out = append(out, one)
+		}
+		out[len(out)-1].Pairs = append(out[len(out)-1].Pairs, pair)
+		return nil
+	}, query, args...)
+	return out, err
+}

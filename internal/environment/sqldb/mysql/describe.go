@@ -11,7 +11,7 @@ import (
 )
 
 // granted is what the account may do with one table.
-type granted struct{ read, insert, update bool }
+type granted struct{ read, insert, update, remove bool }
 
 // rights reads what the account was granted on the whole server, the database, its tables
 // and their columns.
@@ -22,11 +22,11 @@ func (d dialect) rights(ctx context.Context, q engine.Queryer) (map[string]grant
 	err := engine.EachRow(ctx, q, func(rows *sql.Rows) error {
 		var table string
 		var g granted
-		err := rows.Scan(&table, &g.read, &g.insert, &g.update)
+		err := rows.Scan(&table, &g.read, &g.insert, &g.update, &g.remove)
 		out[table] = g
 		return err
 	}, strings.ReplaceAll(`
-		SELECT t.table_name, coalesce(max(p.privilege_type = 'SELECT'), 0), coalesce(max(p.privilege_type = 'INSERT'), 0), coalesce(max(p.privilege_type = 'UPDATE'), 0)
+		SELECT t.table_name, coalesce(max(p.privilege_type = 'SELECT'), 0), coalesce(max(p.privilege_type = 'INSERT'), 0), coalesce(max(p.privilege_type = 'UPDATE'), 0), coalesce(max(p.privilege_type = 'DELETE'), 0)
 		FROM information_schema.tables t LEFT JOIN (
 			SELECT privilege_type, '' AS tab FROM information_schema.user_privileges WHERE {mine}
 			UNION ALL SELECT privilege_type, '' FROM information_schema.schema_privileges WHERE database() LIKE table_schema AND {mine}
@@ -106,7 +106,7 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 		p := places[place]
 		p.Name, p.ReadOnly, p.NoRollback = place, kind == "VIEW", !transactional
 		if g, ok := rights[place]; ok {
-			p.CannotInsert, p.CannotUpdate = !g.insert, !g.update
+			p.CannotInsert, p.CannotUpdate, p.CannotDelete = !g.insert, !g.update, !g.remove
 		}
 		p.Columns = append(p.Columns, c)
 		places[place] = p
@@ -131,6 +131,21 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 	}
 	return places, engine.AddKeys(ctx, q, places, `SELECT table_name, index_name, index_name = 'PRIMARY', CASE WHEN sub_part IS NULL THEN column_name END
 		FROM information_schema.statistics WHERE table_schema = database() AND non_unique = 0 ORDER BY table_name, index_name, seq_in_index`)
+}
+
+// Referring lists the foreign keys that point at a table, those of other databases too.
+func (d dialect) Referring(ctx context.Context, q engine.Queryer, place string) ([]engine.Referring, error) {
+	return engine.ReferringBy(ctx, q, d.inDatabase, `SELECT constraint_name, if(table_schema = database(), table_name, concat(table_schema, char(1), table_name)),
+			table_schema = database() AND table_name = referenced_table_name, column_name, referenced_column_name
+		FROM information_schema.key_column_usage WHERE referenced_table_schema = database() AND referenced_table_name = ? ORDER BY 2, 1, ordinal_position`, place)
+}
+
+func (d dialect) inDatabase(name string) string {
+	schema, table, other := strings.Cut(name, "\x01")
+	if !other {
+		return d.Quote(name)
+	}
+	return d.Quote(schema) + "." + d.Quote(table)
 }
 
 // limitsOf reads the limits of a declared type, with the words of enumerations and sets.

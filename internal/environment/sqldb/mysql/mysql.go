@@ -112,15 +112,33 @@ type patient struct{ driver.Connector }
 func (p patient) Connect(ctx context.Context) (driver.Conn, error) {
 	ctx, stop := context.WithTimeoutCause(ctx, engine.Patience, context.DeadlineExceeded)
 	defer stop()
-	return p.Connector.Connect(ctx)
+	conn, err := p.Connector.Connect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	// On a node of a cluster each reading waits for what the other nodes committed before. Where
+	// there is no cluster it changes nothing, and where there is no such setting it is refused.
+	if on, ok := conn.(driver.ExecerContext); ok {
+		_, _ = on.ExecContext(ctx, "SET SESSION wsrep_sync_wait = 15", nil)
+	}
+	return conn, nil
 }
 
 type dialect struct{ host, database, account string }
 
 // Can says what the engine offers.
 func (d dialect) Can() engine.Capabilities {
-	return engine.Capabilities{OneAtATime: true, Trial: d.Trial, Tidy: tidy, LongestStatement: longestStatement,
+	return engine.Capabilities{OneAtATime: true, SumOf: sumOf, Append: func(column, more string) string { return "concat(" + column + ", " + more + ")" }, Conflict: conflict, Trial: d.Trial, Tidy: tidy, LongestStatement: longestStatement,
 		Frame: [2]string{"SET NAMES utf8mb4;\nSET SESSION time_zone = '+00:00', SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION';\nCREATE TEMPORARY TABLE anagram_expected (n INTEGER NOT NULL);\nBEGIN;", "COMMIT;\nDROP TEMPORARY TABLE anagram_expected;"}}
+}
+
+func sumOf(column string) string { return "lower(sha2(" + column + ", 256))" }
+
+// conflict reports whether somebody else changed the same records at the same time: the server
+// took back all of the transaction. On a cluster that shows at the commit only.
+func conflict(err error) bool {
+	var my *mysql.MySQLError
+	return errors.As(err, &my) && my.Number == 1213
 }
 
 // mostSent is what the driver sends at most.
@@ -160,13 +178,16 @@ func (dialect) BeginRead() []string {
 
 func (d dialect) lock() string { return "anagram-" + d.database }
 
-func (d dialect) BeginWrite(ctx context.Context, q engine.Queryer) error {
+func (d dialect) BeginWrite(ctx context.Context, q engine.Queryer, transaction bool) error {
 	var got sql.NullInt64
 	if err := engine.EachRow(ctx, q, func(rows *sql.Rows) error { return rows.Scan(&got) }, "SELECT GET_LOCK(?, 0)", d.lock()); err != nil {
 		return err
 	}
 	if got.Int64 != 1 {
 		return engine.ErrLocked
+	}
+	if !transaction {
+		return nil
 	}
 	if _, err := q.ExecContext(ctx, "START TRANSACTION"); err != nil {
 		d.EndWrite(context.WithoutCancel(ctx), q)
@@ -182,7 +203,7 @@ func (d dialect) EndWrite(ctx context.Context, q engine.Queryer) {
 func (dialect) BeforeInserts(context.Context, engine.Queryer, string, string) error { return nil }
 
 func (d dialect) About(ctx context.Context, q engine.Queryer) (environment.Description, error) {
-	about := environment.Description{Address: fmt.Sprintf("mysql://%s/%s", d.host, d.database)}
+	about := environment.Description{Numbers: true, Address: fmt.Sprintf("mysql://%s/%s", d.host, d.database)}
 	err := engine.EachRow(ctx, q, func(rows *sql.Rows) error {
 		var version string
 		var micros int64
@@ -210,6 +231,16 @@ func (d dialect) About(ctx context.Context, q engine.Queryer) (environment.Descr
 		about.Zone = engine.Zone(global.String)
 		return err
 	}, "SELECT @@global.time_zone, @@system_time_zone")
+	// Nodes of a cluster do not share the lock against a second import: see Conflict.
+	_ = engine.EachRow(ctx, q, func(rows *sql.Rows) error {
+		var name string
+		var nodes int
+		err := rows.Scan(&name, &nodes)
+		if nodes > 0 {
+			about.Product += fmt.Sprintf(" (a node of a cluster of %d)", nodes)
+		}
+		return err
+	}, "SHOW STATUS LIKE 'wsrep_cluster_size'")
 	tables, err := d.rights(ctx, q)
 	readable, writable := 0, 0
 	for _, g := range tables {
@@ -406,8 +437,12 @@ func (d dialect) Explain(err error) (message, mend string) {
 		return fmt.Sprintf("%s has no database %q.", d.host, d.database), "Correct connect: of this environment in anagram.yaml."
 	case 1142, 1143, 1227, 1370: // the command, the account, and the table or column
 		return fmt.Sprintf("the account %s may not do this: %s.", d.account, my.Message), "Ask for the right, or use another account."
-	case 1205, 1213:
+	case 1213:
+		return "somebody else changed the same records at the same time.", "Match again to see them as they are now."
+	case 1205:
 		return "somebody else is changing the same records.", "Wait until they have finished and try again."
+	case 1047:
+		return d.host + " is a node of a cluster that is not ready, or was cut off from the others.", "Wait until it has joined them again, or name another node in connect:."
 	}
 	if text, ok := refusal(my); ok {
 		return text, "Correct the value in the source, or decline the record."

@@ -16,8 +16,8 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 	err := engine.EachRow(ctx, q, func(rows *sql.Rows) error {
 		var place, kind, generated, identity, declared, base, category, refers string
 		var c catalog.Column
-		var inner, readable, inserts, updates bool
-		if err := rows.Scan(&place, &kind, &c.Name, &declared, &base, &category, &c.Required, &c.Default, &generated, &identity, &refers, &c.RefersColumn, &c.Follows, &inner, &readable, &inserts, &updates, &c.Loose, &c.Waits); err != nil {
+		var inner, readable, inserts, updates, deletes bool
+		if err := rows.Scan(&place, &kind, &c.Name, &declared, &base, &category, &c.Required, &c.Default, &generated, &identity, &refers, &c.RefersColumn, &c.Follows, &inner, &readable, &inserts, &updates, &deletes, &c.Loose, &c.Waits); err != nil {
 			return err
 		}
 		c.Declared, c.Kind, c.Limits = declared, kindOf(base), engine.Limits(declared)
@@ -31,7 +31,7 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 		c.RefersTo, c.InnerID, c.Unreadable = refers, inner, !readable
 		p := places[place]
 		p.Name, p.ReadOnly = place, kind == "v" || kind == "m"
-		p.CannotInsert, p.CannotUpdate = !inserts, !updates
+		p.CannotInsert, p.CannotUpdate, p.CannotDelete = !inserts, !updates, !deletes
 		p.Columns = append(p.Columns, c)
 		places[place] = p
 		return nil
@@ -45,7 +45,7 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 				WHERE f.contype = 'f' AND f.conrelid = c.oid AND f.conkey = ARRAY[a.attnum] LIMIT 1), ''),
 			coalesce((SELECT f.confupdtype = 'c' FROM pg_constraint f WHERE f.contype = 'f' AND f.conrelid = c.oid AND f.conkey = ARRAY[a.attnum] LIMIT 1), false),
 			EXISTS (SELECT 1 FROM pg_constraint p WHERE p.contype = 'p' AND p.conrelid = c.oid AND p.conkey = ARRAY[a.attnum]),
-			has_column_privilege(c.oid, a.attnum, 'SELECT'), has_any_column_privilege(c.oid, 'INSERT'), has_any_column_privilege(c.oid, 'UPDATE'),
+			has_column_privilege(c.oid, a.attnum, 'SELECT'), NOT pg_is_in_recovery() AND has_any_column_privilege(c.oid, 'INSERT'), NOT pg_is_in_recovery() AND has_any_column_privilege(c.oid, 'UPDATE'), NOT pg_is_in_recovery() AND has_table_privilege(c.oid, 'DELETE'),
 			coalesce(b.typname, t.typname) = 'citext' OR coalesce((SELECT NOT l.collisdeterministic FROM pg_collation l WHERE l.oid = a.attcollation), false),
 			coalesce((SELECT bool_and(f.condeferrable) FROM pg_constraint f WHERE f.contype = 'f' AND f.conrelid = c.oid AND a.attnum = ANY (f.conkey)), false)
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
@@ -82,11 +82,31 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 	if err != nil {
 		return nil, err
 	}
-	return places, engine.AddKeys(ctx, q, places, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || CASE WHEN strpos(c.relname, '.') > 0 THEN '"' || c.relname || '"' ELSE c.relname END, i.indexrelid::text, i.indisprimary, a.attname
-		FROM pg_index i JOIN pg_class c ON c.oid = i.indrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+	const keys = ` FROM pg_index i JOIN pg_class c ON c.oid = i.indrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 			CROSS JOIN LATERAL unnest(i.indkey) WITH ORDINALITY k(no, at) LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.no AND k.no > 0
-		WHERE i.indisunique AND i.indpred IS NULL AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\_%' AND k.at <= i.indnkeyatts
-		ORDER BY 1, i.indexrelid, k.at`)
+		WHERE i.indisunique AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\_%' AND k.at <= i.indnkeyatts`
+	err = engine.AddPartly(ctx, q, places, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || CASE WHEN strpos(c.relname, '.') > 0 THEN '"' || c.relname || '"' ELSE c.relname END, i.indexrelid::text, pg_get_expr(i.indpred, i.indrelid), a.attname`+keys+` AND i.indpred IS NOT NULL ORDER BY 1, i.indexrelid, k.at`)
+	if err != nil {
+		return nil, err
+	}
+	return places, engine.AddKeys(ctx, q, places, `SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || CASE WHEN strpos(c.relname, '.') > 0 THEN '"' || c.relname || '"' ELSE c.relname END, i.indexrelid::text, i.indisprimary, a.attname`+keys+` AND i.indpred IS NULL ORDER BY 1, i.indexrelid, k.at`)
+}
+
+// Referring lists the foreign keys of all schemas that point at a table.
+func (d dialect) Referring(ctx context.Context, q engine.Queryer, place string) ([]engine.Referring, error) {
+	return engine.ReferringBy(ctx, q, d.inSchema, `SELECT f.conname, CASE WHEN n.nspname = current_schema() THEN c.relname ELSE n.nspname || chr(1) || c.relname END, c.oid = fc.oid, a.attname, ra.attname
+		FROM pg_constraint f JOIN pg_class c ON c.oid = f.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_class fc ON fc.oid = f.confrelid
+			CROSS JOIN LATERAL unnest(f.conkey, f.confkey) WITH ORDINALITY k(here, there, at)
+			JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.here JOIN pg_attribute ra ON ra.attrelid = fc.oid AND ra.attnum = k.there
+		WHERE f.contype = 'f' AND f.conparentid = 0 AND f.confrelid = $1::text::regclass ORDER BY 2, 1, k.at`, d.Place(place))
+}
+
+func (d dialect) inSchema(name string) string {
+	schema, table, other := strings.Cut(name, "\x01")
+	if !other {
+		return d.Quote(name)
+	}
+	return d.Quote(schema) + "." + d.Quote(table)
 }
 
 // onlyBuiltIn holds of a constraint k that neither itself nor the domains of its table's

@@ -7,9 +7,11 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -98,39 +100,80 @@ func Open(ctx context.Context, name, address string, o Options) (environment.Env
 	if config, err = proven(name, address, config, o); err != nil {
 		return nil, err
 	}
-	// Everything is read and written as text in these forms, whatever the server's own
-	// settings are, so that nothing is rounded or shifted.
-	for setting, value := range map[string]string{
-		"DateStyle": "ISO, YMD", "IntervalStyle": "iso_8601", "extra_float_digits": "3", "bytea_output": "hex",
-		"client_encoding": "UTF8", "application_name": "anagram",
-		// Rows that are hidden from the account would look as if they were not there.
-		"row_security": "off",
-		"lock_timeout": fmt.Sprint(engine.Wait.Milliseconds()),
-	} {
-		config.RuntimeParams[setting] = value
-	}
 	if config.ConnectTimeout == 0 {
 		config.ConnectTimeout = engine.Patience
 	}
 	d := dialect{host: net.JoinHostPort(config.Host, fmt.Sprint(config.Port)), database: config.Database, account: config.User, zone: new(string)}
+	env, err := open(ctx, name, config.Copy(), d, o.ReadOnly)
+	if !behindPooler(err) {
+		return env, err
+	}
+	d.pooled = true
+	return open(ctx, name, config, d, o.ReadOnly)
+}
+
+// forms are the settings that a session has. Everything is read and written as text in these
+// forms, whatever the server's own settings are, so that nothing is rounded or shifted.
+var forms = map[string]string{
+	"DateStyle": "ISO, YMD", "IntervalStyle": "iso_8601", "extra_float_digits": "3", "bytea_output": "hex",
+	// Rows that are hidden from the account would look as if they were not there.
+	"row_security": "off",
+	"lock_timeout": fmt.Sprint(engine.Wait.Milliseconds()),
+}
+
+// localForms sets them, and the zone, for one transaction: where a pooler stands between, that
+// is all that a session's settings last.
+func localForms() string {
+	var parts []string
+	for _, name := range slices.Sorted(maps.Keys(forms)) {
+		parts = append(parts, fmt.Sprintf("set_config('%s', '%s', true)", name, forms[name]))
+	}
+	return "SELECT " + strings.Join(append(parts, "set_config('TimeZone', 'UTC', true)"), ", ")
+}
+
+// errPooler says that another server connection answers than the one that was greeted.
+var errPooler = errors.New("a pooler stands between")
+
+// behindPooler reports whether a connection failed as it leads to a pooler: it refuses settings
+// that it cannot keep, or hands its server connections round.
+func behindPooler(err error) bool {
+	var refused *pgconn.PgError
+	return errors.Is(err, errPooler) || errors.As(err, &refused) && refused.Code == "08P01" && strings.Contains(refused.Message, "startup parameter")
+}
+
+func open(ctx context.Context, name string, config *pgx.ConnConfig, d dialect, readOnly bool) (environment.Environment, error) {
+	config.RuntimeParams["client_encoding"], config.RuntimeParams["application_name"] = "UTF8", "anagram"
+	if d.pooled {
+		// Nothing that is prepared in one transaction is there in the next.
+		config.DefaultQueryExecMode, config.StatementCacheCapacity, config.DescriptionCacheCapacity = pgx.QueryExecModeDescribeExec, 0, 0
+	} else {
+		for setting, value := range forms {
+			config.RuntimeParams[setting] = value
+		}
+	}
 	return rows.Open(ctx, name, d, stdlib.OpenDB(*config, stdlib.OptionAfterConnect(func(ctx context.Context, conn *pgx.Conn) error {
 		// The zone that the server gives its applications is asked before it is set aside.
-		if err := conn.QueryRow(ctx, "SELECT current_setting('TimeZone')").Scan(d.zone); err != nil {
+		var process uint32
+		if err := conn.QueryRow(ctx, "SELECT current_setting('TimeZone'), pg_backend_pid()", pgx.QueryExecModeSimpleProtocol).Scan(d.zone, &process); err != nil {
 			return err
+		}
+		if process != conn.PgConn().PID() && !d.pooled {
+			return errPooler
 		}
 		_, err := conn.Exec(ctx, "SET TIME ZONE 'UTC'")
 		return err
-	})), o.ReadOnly)
+	})), readOnly)
 }
 
 type dialect struct {
 	host, database, account string
 	zone                    *string
+	pooled                  bool // a pooler stands between, and may hand each transaction to another connection
 }
 
 // Can says what the engine offers.
 func (d dialect) Can() engine.Capabilities {
-	return engine.Capabilities{OneAtATime: true, Savepoints: true, CopyOut: d.CopyOut, Bulk: d.Bulk, Breaks: d.Breaks, Settle: settle, AfterInserts: d.afterInserts, Defer: "SET CONSTRAINTS ALL DEFERRED",
+	return engine.Capabilities{SumOf: sumOf, Append: func(column, more string) string { return column + " || " + more }, Conflict: conflict, Pooled: d.pooled, OneAtATime: true, Savepoints: true, CopyOut: d.CopyOut, Bulk: d.Bulk, Breaks: d.Breaks, Settle: settle, AfterInserts: d.afterInserts, Defer: "SET CONSTRAINTS ALL DEFERRED",
 		Frame: [2]string{"BEGIN;\nSET LOCAL standard_conforming_strings = on;\nSET LOCAL client_encoding = 'UTF8';\nSET LOCAL DateStyle = 'ISO, YMD';\nSET LOCAL IntervalStyle = 'iso_8601';\nSET LOCAL bytea_output = 'hex';\nSET LOCAL TIME ZONE 'UTC';\nCREATE TEMP TABLE anagram_expected (n INTEGER NOT NULL) ON COMMIT DROP;", "COMMIT;"}}
 }
 
@@ -165,7 +208,7 @@ func (d dialect) Select(c catalog.Column) string {
 func (dialect) In(columns []string, n int) string { return engine.RowsIn(columns, n, "") }
 
 func (dialect) BeginRead() []string {
-	return []string{"BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"}
+	return []string{"BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", localForms()}
 }
 
 // lockNumber is the advisory lock that one import at a time holds: "Angm".
@@ -173,12 +216,21 @@ const lockNumber = 0x416e676d
 
 // BeginWrite uses repeatable read: a record that somebody changes between reading it
 // again and writing it makes the import fail instead of being overwritten.
-func (dialect) BeginWrite(ctx context.Context, q engine.Queryer) error {
+func (dialect) BeginWrite(ctx context.Context, q engine.Queryer, _ bool) error {
 	if _, err := q.ExecContext(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ"); err != nil {
 		return err
 	}
-	var got bool
-	err := engine.EachRow(ctx, q, func(rows *sql.Rows) error { return rows.Scan(&got) }, fmt.Sprintf("SELECT pg_try_advisory_xact_lock(%d)", lockNumber))
+	var got, standby bool
+	_, err := q.ExecContext(ctx, localForms())
+	if err == nil {
+		err = engine.EachRow(ctx, q, func(rows *sql.Rows) error { return rows.Scan(&standby) }, "SELECT pg_is_in_recovery()")
+	}
+	if err == nil && standby {
+		err = errStandby
+	}
+	if err == nil {
+		err = engine.EachRow(ctx, q, func(rows *sql.Rows) error { return rows.Scan(&got) }, fmt.Sprintf("SELECT pg_try_advisory_xact_lock(%d)", lockNumber))
+	}
 	if err == nil && !got {
 		err = engine.ErrLocked
 	}
@@ -187,6 +239,17 @@ func (dialect) BeginWrite(ctx context.Context, q engine.Queryer) error {
 	}
 	return err
 }
+
+func sumOf(column string) string { return "encode(sha256(" + column + "), 'hex')" }
+
+// conflict reports whether somebody else changed the same records at the same time.
+func conflict(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && (pg.Code == "40001" || pg.Code == "40P01") && !strings.Contains(pg.Message, "conflict with recovery")
+}
+
+// errStandby says that a database only takes over what another one does.
+var errStandby = errors.New("it is a standby")
 
 func (dialect) EndWrite(context.Context, engine.Queryer) {}
 
@@ -247,13 +310,16 @@ func (d dialect) raise(ctx context.Context, q engine.Queryer, place, column stri
 }
 
 func (d dialect) About(ctx context.Context, q engine.Queryer) (environment.Description, error) {
-	about := environment.Description{Address: fmt.Sprintf("postgres://%s/%s", d.host, d.database)}
+	about := environment.Description{Numbers: true, Address: fmt.Sprintf("postgres://%s/%s", d.host, d.database)}
 	var writable, readable, tables int
 	err := engine.EachRow(ctx, q, func(rows *sql.Rows) error {
 		return rows.Scan(&about.Product, &about.Account, &about.Clock, &tables, &readable, &writable)
-	}, `SELECT 'PostgreSQL ' || split_part(current_setting('server_version'), ' ', 1), current_user, clock_timestamp(), count(*),
-		count(*) FILTER (WHERE has_table_privilege(c.oid, 'SELECT')), count(*) FILTER (WHERE has_table_privilege(c.oid, 'INSERT') AND has_table_privilege(c.oid, 'UPDATE'))
+	}, `SELECT 'PostgreSQL ' || split_part(current_setting('server_version'), ' ', 1) || CASE WHEN pg_is_in_recovery() THEN ' (a standby)' ELSE '' END, current_user, clock_timestamp(), count(*),
+		count(*) FILTER (WHERE has_table_privilege(c.oid, 'SELECT')), count(*) FILTER (WHERE NOT pg_is_in_recovery() AND has_table_privilege(c.oid, 'INSERT') AND has_table_privilege(c.oid, 'UPDATE'))
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'p') AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\_%'`)
+	if d.pooled {
+		about.Product += " through a pooler"
+	}
 	about.Rights = engine.RightsText(tables, readable, writable)
 	about.Zone = engine.Zone(*d.zone)
 	return about, err
@@ -355,6 +421,9 @@ func (d dialect) Explain(err error) (message, mend string) {
 	if errors.Is(err, engine.ErrLocked) {
 		return fmt.Sprintf("another import is at work in %s.", d.database), "Wait until it has finished and try again."
 	}
+	if errors.Is(err, errStandby) {
+		return fmt.Sprintf("%s is a standby, which only takes over what its primary does, so nothing can be written.", d.host), "Give the address of the primary."
+	}
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) {
 		return d.explainServer(pg)
@@ -386,6 +455,8 @@ func (d dialect) explainServer(pg *pgconn.PgError) (message, mend string) {
 		return fmt.Sprintf("the account %s may not do this: %s.", d.account, pg.Message), "Ask for the right, or use another account."
 	case pg.Code == "55P03":
 		return "somebody else is changing the same records.", "Wait until they have finished and try again."
+	case strings.Contains(pg.Message, "conflict with recovery"):
+		return d.host + " is a standby and broke off reading, as it had to take over what its primary did.", "Try again; if it comes often, raise max_standby_streaming_delay there, or turn hot_standby_feedback on."
 	case pg.Code == "40001":
 		return "somebody else changed the same records at the same time.", "Import again; what moved is then left out and named."
 	case lost(pg.Code):

@@ -16,9 +16,9 @@ import (
 // database is an open connection to an SQL database, of whatever engine.
 type database struct {
 	*session
-	db       *sql.DB
-	conn     *sql.Conn
-	readOnly bool
+	db      *sql.DB
+	conn    *sql.Conn
+	reading bool // a transaction is open in which it is read
 }
 
 // Open takes one connection of a pool for itself and, for reading only, starts reading
@@ -26,7 +26,8 @@ type database struct {
 func Open(ctx context.Context, name string, d engine.Dialect, db *sql.DB, readOnly bool) (environment.Environment, error) {
 	db.SetMaxOpenConns(1)
 	conn, err := db.Conn(ctx)
-	if err == nil && readOnly {
+	reading := readOnly || d.Can().Pooled
+	if err == nil && reading {
 		for _, statement := range d.BeginRead() {
 			if _, err = conn.ExecContext(ctx, statement); err != nil {
 				break
@@ -41,7 +42,7 @@ func Open(ctx context.Context, name string, d engine.Dialect, db *sql.DB, readOn
 		message, mend := d.Explain(err)
 		return nil, &environment.Error{Environment: name, Message: message, Mend: mend, Cause: err}
 	}
-	return &database{session: newSession(name, d, conn, nil), db: db, conn: conn, readOnly: readOnly}, nil
+	return &database{session: newSession(name, d, conn, nil), db: db, conn: conn, reading: reading}, nil
 }
 
 // Describe says what the database is and lists its places.
@@ -59,18 +60,27 @@ func (e *database) Describe(ctx context.Context) (environment.Description, error
 	return about, err
 }
 
-// Begin locks the database against other imports and starts a transaction.
-func (e *database) Begin(ctx context.Context) (environment.Work, error) {
+// Begin locks the database against other imports and starts a transaction, where all places
+// can take back what is written.
+func (e *database) Begin(ctx context.Context, written []string) (environment.Work, error) {
 	places, err := e.describe(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if err := e.dialect.BeginWrite(ctx, e.conn); err != nil {
+	if e.reading {
+		e.close()
+		if _, err := e.conn.ExecContext(ctx, "COMMIT"); err != nil {
+			return nil, e.explain(err)
+		}
+		e.reading = false
+	}
+	lasting := slices.ContainsFunc(written, func(name string) bool { return places[name].NoRollback })
+	if err := e.dialect.BeginWrite(ctx, e.conn, !lasting); err != nil {
 		return nil, e.explain(err)
 	}
 	s := newSession(e.name, e.dialect, e.conn, places)
 	s.locking = true
-	w := &work{session: s, conn: e.conn}
+	w := &work{session: s, conn: e.conn, lasting: lasting}
 	if w.can.Broken != nil {
 		if w.broken, err = w.can.Broken(ctx, e.conn); err != nil {
 			return nil, errors.Join(e.explain(err), w.Rollback())
@@ -81,7 +91,7 @@ func (e *database) Begin(ctx context.Context) (environment.Work, error) {
 
 // Can offers all there is: every engine can be asked, and given scripts.
 func (e *database) Can() environment.Capabilities {
-	return environment.Capabilities{Prober: e, Judge: e, Scripter: e}
+	return environment.Capabilities{Prober: e, Judge: e, Scripter: e, Holder: e}
 }
 
 // Close closes the connection.
@@ -94,13 +104,18 @@ func (e *database) Close() error {
 // work is one transaction.
 type work struct {
 	*session
-	conn   *sql.Conn
-	done   bool
-	broken map[string]string // deferred rules that did not hold when it began
+	conn *sql.Conn
+	done bool
+	// lasting says that each statement is, as there is no transaction.
+	lasting bool
+	broken  map[string]string // deferred rules that did not hold when it began
 }
 
-// Transaction says that all of it can be taken back.
-func (w *work) Transaction() bool { return true }
+// Transaction says whether all of it can be taken back.
+func (w *work) Transaction() bool { return !w.lasting }
+
+// Together is one: without a transaction each statement is lasting by itself.
+func (w *work) Together(context.Context) (int, error) { return 1, nil }
 
 // Settle makes all happen that is deferred to the commit, and keeps the counters.
 func (w *work) Settle(ctx context.Context) error {
@@ -148,6 +163,17 @@ func (w *work) Settle(ctx context.Context) error {
 	return nil
 }
 
+// Run carries out one statement of the engine's own.
+func (w *work) Run(ctx context.Context, statement string) error {
+	if _, err := w.conn.ExecContext(ctx, statement); err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		return w.explain(err)
+	}
+	return nil
+}
+
 // Commit makes it lasting.
 func (w *work) Commit(ctx context.Context) error {
 	w.close()
@@ -159,6 +185,11 @@ func (w *work) Commit(ctx context.Context) error {
 	}
 	// From here on nobody can stop it: who breaks off a commit does not learn what came of it.
 	ctx = context.WithoutCancel(ctx)
+	if w.lasting {
+		w.done = true
+		w.dialect.EndWrite(ctx, w.conn)
+		return nil
+	}
 	if _, err := w.conn.ExecContext(ctx, "COMMIT"); err != nil {
 		if !w.dialect.Answered(err) {
 			return &environment.UnknownOutcomeError{Environment: w.name, Cause: err}
@@ -179,6 +210,10 @@ func (w *work) Rollback() error {
 	w.close()
 	// The context of the work may be cancelled; taking back must happen all the same.
 	ctx := context.Background()
+	if w.lasting {
+		w.dialect.EndWrite(ctx, w.conn)
+		return nil
+	}
 	_, err := w.conn.ExecContext(ctx, "ROLLBACK")
 	w.dialect.EndWrite(ctx, w.conn)
 	return err

@@ -30,8 +30,46 @@ type form struct {
 	key, fields      []cell
 	deciding         []cell // beside the key: the owner and what conditions name
 	only             []filter
-	stampAt, stampBy int   // -1 where there is none
-	beside           []int // columns of which sums are wanted
+	stampAt, stampBy int          // -1 where there is none
+	beside           []int        // columns of which sums are wanted
+	sums             map[int]bool // columns of bytes of which the database delivers the SHA-256
+}
+
+// bySums makes the database deliver sums of bytes instead of the bytes: those beside the fields,
+// and where it is asked for those of fields.
+func (s *session) bySums(f *form, fields bool) {
+	if s.can.SumOf == nil {
+		return
+	}
+	needed := map[int]bool{}
+	for _, cells := range [][]cell{f.key, f.deciding} {
+		for _, c := range cells {
+			for _, at := range c.at {
+				needed[at] = true
+			}
+		}
+	}
+	for _, only := range f.only {
+		for _, c := range only.cells {
+			needed[c.at[0]] = true
+		}
+	}
+	f.sums = map[int]bool{}
+	mark := func(at int) {
+		if at >= f.lead && !needed[at] && f.columns[f.names[at]].Kind == record.Bytes {
+			f.sums[at] = true
+		}
+	}
+	for _, c := range f.fields {
+		if c.Kind == record.Bytes && c.ref.To == nil && fields {
+			mark(c.at[0])
+		} else {
+			needed[c.at[0]] = true
+		}
+	}
+	for _, at := range f.beside {
+		mark(at)
+	}
 }
 
 // filter is a condition with the places of what it names.
@@ -157,7 +195,22 @@ func (s *session) mayBeOutside(m *environment.Model, typ string) bool {
 }
 
 // query begins a statement for the form's columns.
-func (s *session) selectForm(f *form) string { return s.selectFrom(f.table, f.names) }
+func (s *session) selectForm(f *form) string {
+	if len(f.sums) == 0 {
+		return s.selectFrom(f.table, f.names)
+	}
+	out := make([]string, len(f.names))
+	for i, name := range f.names {
+		column, ok := f.columns[name]
+		if !ok {
+			column.Name = name
+		}
+		if out[i] = s.dialect.Select(column); f.sums[i] {
+			out[i] = s.can.SumOf(s.dialect.Quote(name))
+		}
+	}
+	return fmt.Sprintf("SELECT %s FROM %s", strings.Join(out, ", "), s.dialect.Place(f.place))
+}
 
 // narrow gives the part of conditions that the database can decide, and its values.
 func (s *session) narrow(m *environment.Model, f *form, conditions []filter) (string, []any) {

@@ -277,6 +277,11 @@ func (s *session) keysOf(ctx context.Context, m *environment.Model, f *form, own
 			if parts[i], err = s.value(m, f.Type, row, c); errors.Is(err, errOutside) {
 				in[n] = false
 			} else if err != nil {
+				// What its own condition leaves out need not have a key that can be told.
+				if inside, unclear := s.isIn(m, f, own, row); unclear == nil && !inside {
+					in[n] = false
+					continue
+				}
 				return nil, nil, &environment.RecordError{Environment: s.name, Address: f.rowName(row), Field: c.Name, Cause: err}
 			}
 		}

@@ -2,10 +2,12 @@ package rows
 
 import (
 	"context"
+	"errors"
 	"fmt"
-	"slices"
 	"strings"
 
+	"anagram/internal/core/catalog"
+	"anagram/internal/core/record"
 	"anagram/internal/environment/sqldb/engine"
 )
 
@@ -26,37 +28,76 @@ func (s *session) CountUpTo(ctx context.Context, place string, most int) (int, e
 	return s.number(ctx, fmt.Sprintf("SELECT count(*) FROM (SELECT 1 AS one FROM %s LIMIT %d) x", s.dialect.Place(place), most))
 }
 
-// Distinct counts the different combinations that columns have among the first most rows
-// of a place, without the rows in which one of them but the nullable ones is null.
-func (s *session) Distinct(ctx context.Context, place string, columns, nullable []string, most int) (int, error) {
-	var names, given []string
-	for _, column := range columns {
-		names = append(names, s.dialect.Quote(column))
-		if !slices.Contains(nullable, column) {
-			given = append(given, s.dialect.Quote(column)+" IS NOT NULL")
+// lookBytes is how much of a place is looked at.
+const lookBytes = 32 << 20
+
+// Look gives the first rows of a place, see environment.Prober. A value that cannot be brought
+// to its column's kind is given as the text that is stored.
+func (s *session) Look(ctx context.Context, place string, columns []string, most int, give func([]record.Value) error) error {
+	places, err := s.describe(ctx)
+	if err != nil {
+		return err
+	}
+	p := places[place]
+	names, kinds := make([]string, len(columns)), make([]catalog.Column, len(columns))
+	for i, name := range columns {
+		var known bool
+		if kinds[i], known = p.Column(name); !known {
+			kinds[i].Name = name
 		}
+		names[i] = s.dialect.Select(kinds[i]) // as it is read otherwise, so that it is understood alike
 	}
-	where := ""
-	if len(given) > 0 {
-		where = " WHERE " + strings.Join(given, " AND ")
+	order := ""
+	if len(p.Primary) > 0 {
+		by := make([]string, len(p.Primary))
+		for i, name := range p.Primary {
+			by[i] = s.dialect.Quote(name)
+		}
+		order = " ORDER BY " + strings.Join(by, ", ")
 	}
-	list := strings.Join(names, ", ")
-	return s.number(ctx, fmt.Sprintf("SELECT count(*) FROM (SELECT DISTINCT %s FROM (SELECT %s FROM %s LIMIT %d) y%s) z", list, list, s.dialect.Place(place), most, where))
+	seen := 0
+	err = s.query(ctx, len(columns), func(row []any) error {
+		out := make([]record.Value, len(row))
+		for i, stored := range row {
+			out[i] = s.look(stored, kinds[i])
+			seen += len(out[i].Text())
+		}
+		if err := give(out); err != nil {
+			return err
+		}
+		if seen > lookBytes {
+			return errStop
+		}
+		return nil
+	}, fmt.Sprintf("SELECT %s FROM %s%s LIMIT %d", strings.Join(names, ", "), s.dialect.Place(place), order, most))
+	if errors.Is(err, errStop) {
+		return nil
+	}
+	return err
 }
 
-// Sample gives the first values of a column that are not null, as text, each once.
-func (s *session) Sample(ctx context.Context, place, column string, most int) ([]string, error) {
-	var out []string
-	quoted := s.dialect.Quote(column)
-	err := s.query(ctx, 1, func(row []any) error { out = append(out, engine.StoredText(row[0])); return nil },
-		fmt.Sprintf("SELECT DISTINCT %s FROM (SELECT %s FROM %s WHERE %s IS NOT NULL LIMIT %d) x LIMIT 50", quoted, quoted, s.dialect.Place(place), quoted, most))
-	return out, err
+func (s *session) look(stored any, c catalog.Column) record.Value {
+	if stored == nil {
+		return record.NullValue()
+	}
+	kind := c.Kind
+	if kind == record.Null {
+		kind = record.Text
+	}
+	if v, err := s.dialect.Decode(stored, kind, c); err == nil {
+		return v
+	}
+	text, err := record.TextValue(engine.StoredText(stored))
+	if err != nil {
+		return record.NullValue()
+	}
+	return text
 }
 
 // Dangling counts the values of a column, among the first most rows, that a column of
 // another place does not have. Columns of different kinds (a number kept as text on one
 // side) are not counted: no index would serve, and reading the records finds them too.
-func (s *session) Dangling(ctx context.Context, place, column, to, toColumn string, most int) (int, error) {
+func (s *session) Dangling(ctx context.Context, place, column, to, toColumn string, none []string, most int) (int, error) {
 	places, err := s.describe(ctx)
 	if err != nil {
 		return 0, err
@@ -67,6 +108,23 @@ func (s *session) Dangling(ctx context.Context, place, column, to, toColumn stri
 		return 0, nil
 	}
 	quoted := s.dialect.Quote(column)
-	return s.number(ctx, fmt.Sprintf("SELECT count(*) FROM (SELECT %[1]s AS v FROM %[2]s WHERE %[1]s IS NOT NULL LIMIT %[3]d) x WHERE NOT EXISTS (SELECT 1 FROM %[4]s t WHERE t.%[5]s = x.v)",
-		quoted, s.dialect.Place(place), most, s.dialect.Place(to), s.dialect.Quote(toColumn)))
+	limit := ""
+	if most < 1<<40 { // an engine that is told a limit takes other ways, which are slower for all of them
+		limit = fmt.Sprintf(" LIMIT %d", most)
+	}
+	nowhere := fmt.Sprintf("FROM (SELECT %[1]s AS v FROM %[2]s WHERE %[1]s IS NOT NULL%[3]s) x WHERE NOT EXISTS (SELECT 1 FROM %[4]s t WHERE t.%[5]s = x.v)",
+		quoted, s.dialect.Place(place), limit, s.dialect.Place(to), s.dialect.Quote(toColumn))
+	if len(none) == 0 {
+		return s.number(ctx, "SELECT count(*) "+nowhere)
+	}
+	n := 0
+	err = s.query(ctx, 2, func(row []any) error {
+		count := 0
+		_, err := fmt.Sscan(engine.StoredText(row[1]), &count)
+		if !isNone(none, row[0]) {
+			n += count
+		}
+		return err
+	}, "SELECT v, count(*) "+nowhere+" GROUP BY v")
+	return n, err
 }

@@ -45,6 +45,7 @@ func (s *session) read(ctx context.Context, m *environment.Model, r environment.
 	for _, c := range r.Where {
 		f.add(c)
 	}
+	s.bySums(f, r.Sums)
 	if r.OnlyOutside {
 		return s.readOutside(ctx, m, f, r, give)
 	}
@@ -291,6 +292,10 @@ func (s *session) build(ctx context.Context, m *environment.Model, f *form, own 
 			}
 		}
 	}
+	people, err := s.people(ctx, f, rows)
+	if err != nil {
+		return err
+	}
 	for n, row := range rows {
 		fail := func(field string, cause error) error {
 			return &environment.RecordError{Environment: s.name, Address: m.Catalog.Address(f.Name, keys[n]), Field: field, Cause: cause}
@@ -304,17 +309,12 @@ func (s *session) build(ctx context.Context, m *environment.Model, f *form, own 
 		}
 		rec := record.Record{Key: keys[n], Values: make([]record.Value, len(f.fields)), ID: identity(row[:f.lead]).text()}
 		for i, c := range f.fields {
-			if rec.Values[i], err = s.value(m, f.Type, row, c); err != nil {
+			if rec.Values[i], err = s.valueOf(ctx, m, f, row, c); err != nil {
 				return fail(c.Name, err)
 			}
-			noteNothing(&rec, c, row[c.at[0]], rec.Values[i])
+			s.noteForm(m, f, &rec, c, row[c.at[0]], rec.Values[i], r.Forms)
 		}
-		if f.stampAt >= 0 {
-			rec.ChangedAt = stampText(s.dialect, row[f.stampAt], f.columns[f.StampAt])
-		}
-		if f.stampBy >= 0 {
-			rec.ChangedBy = engine.StoredText(row[f.stampBy])
-		}
+		s.stampsOf(f, row, people, &rec)
 		for _, at := range f.beside {
 			rec.Beside = append(rec.Beside, sumOf(row[at]))
 		}
@@ -328,15 +328,26 @@ func (s *session) build(ctx context.Context, m *environment.Model, f *form, own 
 	return nil
 }
 
-// noteNothing keeps what stands for no reference in a record.
-func noteNothing(rec *record.Record, c cell, stored any, v record.Value) {
-	if c.ref.None == nil || stored == nil || !v.IsNull() {
-		return
+// stampsOf gives a record its stamps.
+func (s *session) stampsOf(f *form, row []any, people map[string]string, rec *record.Record) {
+	if f.stampAt >= 0 {
+		rec.ChangedAt = stampText(s.dialect, row[f.stampAt], f.columns[f.StampAt])
 	}
-	if rec.Nothing == nil {
-		rec.Nothing = map[string]string{}
+	if f.stampBy >= 0 {
+		rec.ChangedBy = engine.StoredText(row[f.stampBy])
+		if name := people[rec.ChangedBy]; name != "" {
+			rec.ChangedBy = name
+		}
 	}
-	rec.Nothing[c.Name] = engine.StoredText(stored)
+}
+
+// valueOf is value where the database may have delivered a sum.
+func (s *session) valueOf(ctx context.Context, m *environment.Model, f *form, row []any, c cell) (record.Value, error) {
+	if stored := row[c.at[0]]; f.sums[c.at[0]] && stored != nil {
+		sha := engine.StoredText(stored)
+		return record.ContentValue(sha, &column{ctx: ctx, s: s, t: f.table, name: f.names[c.at[0]], id: identity(row[:f.lead]), sha: sha})
+	}
+	return s.value(m, f.Type, row, c)
 }
 
 // leftOut tells of a record that is outside.

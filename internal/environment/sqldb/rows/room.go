@@ -54,6 +54,9 @@ func (w *writer) room() int {
 // written is how long a statement is at most with its values in it.
 func (st statement) written() int {
 	n := len(st.Query) + 1024
+	for _, more := range st.more { // a value may not be larger than a statement either
+		n += int(more.left)
+	}
 	for _, stored := range st.Args {
 		n += 32
 		var text string

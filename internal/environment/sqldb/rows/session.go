@@ -46,6 +46,8 @@ type session struct {
 
 	conditions map[string]*condition.Condition // of types that leave records out
 	outsiders  map[string]bool                 // types that can have records left out
+	referrers  map[string][]engine.Referring   // that point at a place
+	names      map[string]map[string]string    // of people, see people.go
 }
 
 // identity is how an environment itself tells a record: its internal id, or the
@@ -60,7 +62,7 @@ const batch = 500
 
 func newSession(name string, d engine.Dialect, q engine.Queryer, places map[string]catalog.Place) *session {
 	s := &session{name: name, dialect: d, can: d.Can(), q: q, places: places, stmts: map[string]*sql.Stmt{}, touched: map[string]*stamped{}, inserted: map[string]map[string]bool{}, met: map[string]map[string]identity{}, ready: map[string]bool{}, lastIDs: map[string]int{}, counters: map[string]catalog.Counter{},
-		conditions: map[string]*condition.Condition{}, outsiders: map[string]bool{}}
+		conditions: map[string]*condition.Condition{}, outsiders: map[string]bool{}, referrers: map[string][]engine.Referring{}}
 	s.forget()
 	return s
 }
@@ -127,7 +129,7 @@ func (s *session) explain(err error) error {
 		return nil
 	}
 	message, mend := s.dialect.Explain(err)
-	return &environment.Error{Environment: s.name, Message: message, Mend: mend, Cause: err}
+	return &environment.Error{Environment: s.name, Message: message, Mend: mend, Conflict: s.can.Conflict != nil && s.can.Conflict(err), Cause: err}
 }
 
 // table is one record type as this environment has it.
@@ -193,7 +195,7 @@ func (s *session) stream(ctx context.Context, f *form, row func([]any) error, qu
 	}
 	binary := make([]bool, len(f.names))
 	for i, name := range f.names {
-		binary[i] = f.columns[name].Kind == record.Bytes
+		binary[i] = f.columns[name].Kind == record.Bytes && !f.sums[i]
 	}
 	var kept spill.Rows
 	defer kept.Close()

@@ -3,6 +3,7 @@ package rows
 import (
 	"context"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -34,7 +35,7 @@ func (w *writer) untilLater(ctx context.Context, t table, c environment.Change) 
 // standIn is what untilLater gives.
 func (s *session) standIn(t table, c environment.Change) []setting {
 	var out []setting
-	for _, field := range c.Later {
+	for _, field := range slices.Concat(c.Later, c.Clear) {
 		if column := t.columns[field.Name]; column.Required && !column.Default && !column.Derived {
 			out = append(out, setting{column.Name, s.standInFor(column)})
 		}

@@ -22,6 +22,9 @@ type statement struct {
 	change int // which one
 	fail   func(field string, cause error) error
 	hint   string // what else may be the matter where no row is touched
+	check  bool   // no row is touched where the record is not as expected
+	more   []appending
+	id     identity // of the row that is changed; nil where it is added
 }
 
 // Write carries out changes in their order, as many at a time as the engine can take.
@@ -32,50 +35,99 @@ func (s *session) Write(ctx context.Context, m *environment.Model, changes []env
 		return nil, err
 	}
 	for i, c := range changes {
-		if c.Remove {
-			return nil, environment.ErrRemoval
-		}
-		st, err := w.statement(ctx, c)
-		var record *environment.RecordError
-		if errors.As(err, &record) && len(w.waiting) > 0 {
-			// What it refers to may be among those that wait.
-			if err := w.flush(ctx); err != nil {
-				return nil, err
-			}
-			st, err = w.statement(ctx, c)
-		}
-		switch {
-		case errors.As(err, &record):
-			w.refused[i] = err
-			continue
-		case err != nil:
+		if err := w.take(ctx, i, c); err != nil {
 			return nil, err
-		case st.Query == "":
-			continue
-		}
-		st.change = i
-		if err := w.tooLong(ctx, st); err != nil {
-			w.refused[i] = err
-			continue
-		}
-		w.waiting = append(w.waiting, st)
-		if w.size += st.size(); w.size > w.room() || c.Was != nil {
-			if err := w.flush(ctx); err != nil {
-				return nil, err
-			}
-		}
-		if c.Was != nil { // what is known by the old key has another one now
-			w.forget()
-			w.odd = nil
 		}
 	}
 	return w.refused, w.flush(ctx)
+}
+
+// take makes a change wait for its turn, and carries out what waits where it is time to.
+func (w *writer) take(ctx context.Context, i int, c environment.Change) error {
+	if c.Remove && len(w.waiting) > 0 { // what refers to it may be about to be changed
+		if err := w.flush(ctx); err != nil {
+			return err
+		}
+	}
+	st, err := w.statement(ctx, c)
+	var record *environment.RecordError
+	if errors.As(err, &record) && len(w.waiting) > 0 {
+		// What it refers to may be among those that wait.
+		if err := w.flush(ctx); err != nil {
+			return err
+		}
+		st, err = w.statement(ctx, c)
+	}
+	switch {
+	case errors.As(err, &record):
+		w.refused[i] = err
+		return nil
+	case err != nil || st.Query == "":
+		return err
+	}
+	st.change = i
+	if err := w.tooLong(ctx, st); err != nil {
+		st.closeMore()
+		w.refused[i] = err
+		return nil
+	}
+	w.waiting = append(w.waiting, st)
+	if w.size += st.size(); w.size > w.room() || c.Was != nil || c.Remove {
+		if err := w.flush(ctx); err != nil {
+			return err
+		}
+	}
+	if len(st.more) > 0 {
+		if err := w.inPieces(ctx, c, i, st); err != nil {
+			return err
+		}
+	}
+	if c.Was != nil || c.Remove { // what is known by the old key has another one now
+		w.forget()
+		w.odd = nil
+	}
+	return nil
+}
+
+// inPieces writes the statement that waits last, and what follows the first pieces of its
+// attachments.
+func (w *writer) inPieces(ctx context.Context, c environment.Change, i int, st statement) error {
+	defer st.closeMore()
+	if err := w.flush(ctx); err != nil || w.refused[i] != nil {
+		return err
+	}
+	t, err := w.table(ctx, w.m, c.Type)
+	if err != nil {
+		return err
+	}
+	id := st.id
+	if id == nil {
+		w.forget()
+		found, err := w.locate(ctx, w.m, c.Type, []record.Key{c.Key})
+		if err != nil {
+			return err
+		}
+		if len(found[c.Key.Order()]) != 1 {
+			w.refused[i] = st.fail("", fmt.Errorf("%d records have this key, one is expected", len(found[c.Key.Order()])))
+			return nil
+		}
+		id = found[c.Key.Order()][0]
+	}
+	err = w.append(ctx, t, id, st)
+	var record *environment.RecordError
+	if errors.As(err, &record) {
+		w.refused[i] = err
+		return nil
+	}
+	return err
 }
 
 // writer is one call of Write at work.
 type writer struct {
 	*session
 	m       *environment.Model
+	whole   bool        // attachments are written in one piece
+	more    []appending // of the change at work
 	waiting []statement
 	size    int // bytes of values that wait
 	refused []error
@@ -130,24 +182,13 @@ func (w *writer) statement(ctx context.Context, c environment.Change) (statement
 	st := statement{fail: func(field string, cause error) error {
 		return &environment.RecordError{Environment: w.name, Address: w.m.Catalog.Address(c.Type, c.Key), Field: field, Cause: cause}
 	}}
-	fields, values := writtenWithKey(w.m, c)
-	settings, guard, err := w.settings(ctx, t, fields, values, st.fail)
+	if c.Remove {
+		return w.removal(ctx, t, c, st)
+	}
+	settings, guard, err := w.content(ctx, t, c, &st)
 	if err != nil {
+		st.closeMore()
 		return st, err
-	}
-	if c.Insert && t.ID != "" && (t.IDFrom.MadeBy != "" || w.can.NoIDs) && !t.columns[t.ID].Given {
-		id, err := w.newID(ctx, t)
-		var explained *environment.Error
-		if err != nil && !errors.As(err, &explained) && ctx.Err() == nil {
-			err = st.fail(t.ID, err)
-		}
-		if err != nil {
-			return st, err
-		}
-		settings = append(settings, setting{t.ID, id})
-	}
-	for _, name := range slices.Sorted(maps.Keys(c.Fixed)) {
-		settings = append(settings, setting{name, c.Fixed[name]})
 	}
 	more, err := w.untilLater(ctx, t, c)
 	if err != nil {
@@ -170,9 +211,61 @@ func (w *writer) statement(ctx context.Context, c environment.Change) (statement
 	if len(ids) != 1 {
 		return st, st.fail("", fmt.Errorf("%d records have this key, one is expected", len(ids)))
 	}
+	st.id = ids[0]
 	w.update(&st, t, ids[0], guard)
+	if c.Check {
+		if err := w.checked(ctx, t, c, &st); err != nil {
+			return st, err
+		}
+	}
 	w.willStamp(t, c, ids[0])
 	return st, nil
+}
+
+// content gives what a change stores: its values, an internal id where the database gives none,
+// what belongs to this environment alone, and nothing in references that are to be emptied.
+func (w *writer) content(ctx context.Context, t table, c environment.Change, st *statement) ([]setting, []guarded, error) {
+	fields, values := writtenWithKey(w.m, c)
+	w.whole, w.more = c.Check, nil
+	settings, guard, err := w.settings(ctx, t, fields, values, st.fail)
+	st.more = w.more
+	if err != nil {
+		return nil, nil, err
+	}
+	if c.Insert && t.ID != "" && (t.IDFrom.MadeBy != "" || w.can.NoIDs) && !t.columns[t.ID].Given {
+		id, err := w.newID(ctx, t)
+		var explained *environment.Error
+		if err != nil && !errors.As(err, &explained) && ctx.Err() == nil {
+			err = st.fail(t.ID, err)
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		settings = append(settings, setting{t.ID, id})
+	}
+	settings = t.inForms(settings, c.Stored)
+	for _, name := range slices.Sorted(maps.Keys(c.Fixed)) {
+		settings = append(settings, setting{name, c.Fixed[name]})
+	}
+	settings, err = w.emptied(ctx, t, c, settings, st.fail)
+	return settings, guard, err
+}
+
+// emptied adds null for the references that are to be emptied, where it is taken.
+func (w *writer) emptied(ctx context.Context, t table, c environment.Change, settings []setting, fail func(string, error) error) ([]setting, error) {
+	for _, field := range c.Clear {
+		if t.columns[field.Name].Required {
+			continue // something stands in: see untilLater
+		}
+		null, err := w.stored(ctx, t, record.NullValue(), field)
+		if err == nil {
+			settings, err = t.set(settings, field.Name, record.NullValue(), null)
+		}
+		if err != nil {
+			return nil, fail(field.Name, err)
+		}
+	}
+	return settings, nil
 }
 
 // adding completes the statement of a new record.
@@ -247,6 +340,35 @@ func (w *writer) update(st *statement, t table, id identity, guard []guarded) {
 func (w *writer) insert(st statement, rows int) string {
 	one := "(" + engine.Marks(len(st.Args)) + ")"
 	return fmt.Sprintf("%s INTO %s (%s) VALUES %s", verb(w.can.Insert, "INSERT"), w.dialect.Place(st.Place), strings.Join(st.Columns, ", "), strings.TrimSuffix(strings.Repeat(one+", ", rows), ", "))
+}
+
+// checked adds to the statement of a changed record that it holds what is expected, as far as
+// the database can be asked.
+func (w *writer) checked(ctx context.Context, t table, c environment.Change, st *statement) error {
+	st.check = true
+	for i, field := range c.Fields {
+		v := record.AbsentValue()
+		if i < len(c.Expect) {
+			v = c.Expect[i]
+		}
+		column := t.columns[field.Name]
+		if v.IsAbsent() || column.NoEquality || t.Refers[field.Name].None != nil || t.Refers[field.Name].Inside != nil || !v.IsNull() && t.Refers[field.Name].To == nil && !w.dialect.Decides(column, v) {
+			continue
+		}
+		stored, err := w.stored(ctx, t, v, field)
+		if err != nil {
+			return st.fail(field.Name, err)
+		}
+		for n, name := range t.Stored(field.Name) {
+			if stored[n] == nil {
+				st.Query += " AND " + w.dialect.Quote(name) + " IS NULL"
+				continue
+			}
+			st.Query += " AND " + w.dialect.Quote(name) + " = " + engine.Mark
+			st.Args = append(st.Args, stored[n])
+		}
+	}
+	return nil
 }
 
 // verb is the engine's own word, or the usual one.
@@ -334,6 +456,10 @@ func chosenBy(ref catalog.Reference, v record.Value, fields []record.Field, valu
 func (w *writer) stored(ctx context.Context, t table, v record.Value, field record.Field) (identity, error) {
 	ref, column := t.Refers[field.Name], t.columns[field.Name]
 	one := func(v record.Value) (identity, error) {
+		if first, more, ok, err := w.begins(v, field.Name); ok || err != nil {
+			w.more = append(w.more, more)
+			return identity{first}, err
+		}
 		stored, err := w.encode(w.m, t.Type, v, column)
 		return identity{stored}, err
 	}
@@ -369,144 +495,4 @@ func storedNone(none string, c catalog.Column) identity {
 		return identity{n}
 	}
 	return identity{none}
-}
-
-// flush carries out what waits: all at once, and where the database refuses something,
-// again one by one, so that the record is known.
-func (w *writer) flush(ctx context.Context) error {
-	run := w.waiting
-	w.waiting, w.size = nil, 0
-	if err := w.beforeStamps(ctx); err != nil {
-		return err
-	}
-	if len(run) > 1 {
-		done, err := w.bulk(ctx, run)
-		if done || err != nil {
-			return err
-		}
-	}
-	for _, st := range run {
-		err := w.exec(ctx, st)
-		var record *environment.RecordError
-		if errors.As(err, &record) {
-			w.refused[st.change] = err
-		} else if err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func (w *writer) bulk(ctx context.Context, run []statement) (done bool, err error) {
-	if _, err := w.q.ExecContext(ctx, "SAVEPOINT anagram_bulk"); err != nil {
-		return false, w.explain(err)
-	}
-	if w.can.Bulk != nil {
-		all := make([]engine.Statement, len(run))
-		for i, st := range run {
-			all[i] = st.Statement
-		}
-		err = w.can.Bulk(ctx, w.q, all)
-	} else {
-		err = w.joined(ctx, run)
-	}
-	if err == nil {
-		_, err = w.q.ExecContext(ctx, "RELEASE SAVEPOINT anagram_bulk")
-		return true, w.explain(err)
-	}
-	if ctx.Err() != nil {
-		return false, ctx.Err()
-	}
-	if !w.dialect.Refused(err) && !errors.Is(err, engine.ErrRows) {
-		return false, w.explain(err)
-	}
-	_, err = w.q.ExecContext(ctx, "ROLLBACK TO SAVEPOINT anagram_bulk")
-	return false, w.explain(err)
-}
-
-// maxArgs bounds the values of one statement, below the least that an engine takes.
-const maxArgs = 3000
-
-// joined adds rows with the same columns in one statement for many.
-func (w *writer) joined(ctx context.Context, run []statement) error {
-	for len(run) > 0 {
-		n := alike(run, maxArgs/len(run[0].Args))
-		query, args := run[0].Query, run[0].Args
-		if n > 1 {
-			query, args = w.insert(run[0], n), nil
-			for _, st := range run[:n] {
-				args = append(args, st.Args...)
-			}
-		}
-		stmt, err := w.prepare(ctx, query)
-		if err != nil {
-			return err
-		}
-		result, err := stmt.ExecContext(ctx, args...)
-		if err != nil {
-			return err
-		}
-		if rows, err := result.RowsAffected(); err == nil && rows != int64(n) {
-			return engine.ErrRows
-		}
-		run = run[n:]
-	}
-	return nil
-}
-
-// alike counts the statements at the head of a run that add rows with the same columns,
-// at most so many and at least one. Only a few counts occur, so that statements are
-// prepared once.
-func alike(run []statement, most int) int {
-	n := 1
-	for run[0].Place != "" && n < len(run) && n < most && run[n].Query == run[0].Query {
-		n++
-	}
-	for _, size := range []int{100, 10} {
-		if n >= size {
-			return size
-		}
-	}
-	return 1
-}
-
-// exec runs one statement, which must touch exactly one row.
-func (s *session) exec(ctx context.Context, st statement) error {
-	if err := s.guard(ctx, "SAVEPOINT anagram_write"); err != nil {
-		return err
-	}
-	stmt, err := s.prepare(ctx, st.Query)
-	rows := int64(1)
-	if err == nil {
-		result, execErr := stmt.ExecContext(ctx, st.Args...)
-		if err = execErr; err == nil {
-			if n, err := result.RowsAffected(); err == nil {
-				rows = n
-			}
-		}
-	}
-	if err != nil {
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		message, mend := s.dialect.Explain(err)
-		explained := &environment.Error{Environment: s.name, Message: message, Mend: mend, Cause: err}
-		if !s.dialect.Refused(err) || s.guard(ctx, "ROLLBACK TO SAVEPOINT anagram_write") != nil {
-			return explained
-		}
-		return st.fail("", errors.New(strings.TrimSpace(message+" "+mend)))
-	}
-	if rows != 1 {
-		return st.fail("", fmt.Errorf("%d rows were written, one is expected%s", rows, st.hint))
-	}
-	return s.guard(ctx, "RELEASE SAVEPOINT anagram_write")
-}
-
-// guard runs a statement about savepoints where the engine needs them.
-func (s *session) guard(ctx context.Context, statement string) error {
-	if !s.can.Savepoints {
-		return nil
-	}
-	_, err := s.q.ExecContext(ctx, statement)
-	return s.explain(err)
 }

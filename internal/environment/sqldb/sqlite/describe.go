@@ -36,7 +36,7 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 		if err := d.describeKeys(ctx, q, &place); err != nil {
 			return nil, err
 		}
-		place.CannotInsert, place.CannotUpdate = !writable, !writable
+		place.CannotInsert, place.CannotUpdate, place.CannotDelete = !writable, !writable, !writable
 		places[name] = place
 		err := engine.AddForeign(ctx, q, places, `SELECT ?1, id, "table", "from", "to" FROM pragma_foreign_key_list(?1) WHERE "to" IS NOT NULL ORDER BY id, seq`, name)
 		if err != nil {
@@ -54,10 +54,22 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 	if err != nil {
 		return nil, err
 	}
+	err = engine.AddPartly(ctx, q, places, `SELECT t.name, l.name, substr(s.sql, instr(upper(s.sql), ' WHERE ') + 7), x.name
+		FROM sqlite_schema t JOIN pragma_index_list(t.name) l JOIN sqlite_schema s ON s.type = 'index' AND s.name = l.name JOIN pragma_index_xinfo(l.name) x
+		WHERE t.type = 'table' AND l."unique" AND l.partial AND x.key ORDER BY t.name, l.seq, x.seqno`)
+	if err != nil {
+		return nil, err
+	}
 	if err := engine.MarkPlaces(ctx, q, places, engine.HasAnyTrigger, "SELECT tbl_name FROM sqlite_schema WHERE type = 'trigger'"); err != nil {
 		return nil, err
 	}
 	return places, engine.AddTriggers(ctx, q, places, `SELECT tbl_name, sql FROM sqlite_schema WHERE type = 'trigger' AND sql LIKE '%UPDATE%' || tbl_name || '%SET%' ORDER BY 1, name`, engine.SetColumn)
+}
+
+// Referring lists the foreign keys that point at a table, however the statement wrote its name.
+func (d dialect) Referring(ctx context.Context, q engine.Queryer, place string) ([]engine.Referring, error) {
+	return engine.ReferringBy(ctx, q, d.Quote, `SELECT f.id, t.name, t.name = ?1 COLLATE NOCASE, f."from", ifnull(f."to", '')
+		FROM sqlite_schema t JOIN pragma_foreign_key_list(t.name) f WHERE t.type = 'table' AND f."table" = ?1 COLLATE NOCASE ORDER BY t.name, f.id, f.seq`, place)
 }
 
 func (d dialect) describeColumns(ctx context.Context, q engine.Queryer, place *catalog.Place) error {

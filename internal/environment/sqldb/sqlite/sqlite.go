@@ -35,6 +35,9 @@ func OpenTables(ctx context.Context, name, path string, readOnly bool) (environm
 	return open(ctx, name, dialect{path: path, readOnly: readOnly, plain: true})
 }
 
+// Dialect is that of a file in which something else is kept, described by who keeps it there.
+func Dialect(path string) engine.Dialect { return dialect{path: path} }
+
 func open(ctx context.Context, name string, d dialect) (environment.Environment, error) {
 	path, readOnly := d.path, d.readOnly
 	info, err := os.Stat(path)
@@ -90,7 +93,7 @@ func (dialect) BeginRead() []string {
 }
 
 // BeginWrite takes SQLite's own lock: only one connection may write at a time.
-func (dialect) BeginWrite(ctx context.Context, q engine.Queryer) error {
+func (dialect) BeginWrite(ctx context.Context, q engine.Queryer, _ bool) error {
 	_, err := q.ExecContext(ctx, "BEGIN IMMEDIATE")
 	return err
 }
