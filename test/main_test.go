@@ -190,13 +190,18 @@ func (p *place) run(args ...string) result {
 	cmd := p.command(args...)
 	var out, errs bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errs
-	err := cmd.Run()
+	require.NoError(p.t, cmd.Start())
+	peak := watchPeak(cmd.Process.Pid)
+	err := cmd.Wait()
 	var exit *exec.ExitError
 	if err != nil && !errors.As(err, &exit) {
 		require.NoError(p.t, err)
 	}
 	r := result{code: cmd.ProcessState.ExitCode(), out: out.String(), err: errs.String()}
 	r.peak, r.seconds = used(cmd.ProcessState)
+	if most := peak(); most > 0 {
+		r.peak = most
+	}
 	return r
 }
 

@@ -195,6 +195,8 @@ func saysWrongForms(b *bench) {
 		want   string
 	}{
 		{b.change("formula", false, `["F3"]`, `{"content":{"woven":["{",{"to":"assay","key":["NONE"]},"}"]}}`), "field content: it refers to assay/NONE, which is not there"},
+		{b.change("formula", false, `["F3"]`, `{"content":{"woven":["{",{"to":"assay","key":["GLU"]},"} {7}"]}}`), `"7" is no internal id in the source, and would be one here`},
+		{b.change("formula", false, `["F3"]`, `{"content":{"woven":["{ ",{"to":"assay","key":["GLU"]},"}"]}}`), "could not be told from the text around it there"},
 		{b.change("guest", false, `["Bo"]`, `{"bed":[["N",2],8]}`), "field bed: it refers to bed/N/2/8, which is not there"},
 		{b.change("guest", true, `["Di"]`, `{"bed":[["S",1],7],"site":["N"]}`), `field site: it needs "N" in column site, where another field of the record needs "S"`},
 		{b.change("note", true, `["A",{"to":"bed","key":[["S",1],7]},"de"]`, `{}`), `it refers to a record of bed, but object_type is "A", which means another record type`},

@@ -57,5 +57,5 @@ func removes(b *bench) {
 	require.NoError(b, err)
 	require.NoError(b, refused[0])
 	require.NoError(b, work.Commit(ctx))
-	assert.Equal(b, []string{lineA, lineB}, b.lines(b.open(true), "thing", nil))
+	assert.Equal(b, b.as(lineA, lineB), b.lines(b.open(true), "thing", nil))
 }

@@ -68,7 +68,13 @@ func (w *work) Write(ctx context.Context, m *environment.Model, changes []enviro
 	if err := w.before(ctx, m, changes); err != nil {
 		return nil, err
 	}
+	if err := w.taken(ctx, m, changes, refused); err != nil {
+		return nil, err
+	}
 	for i, c := range changes {
+		if refused[i] != nil {
+			continue
+		}
 		if w.waitsFor(c) || c.Remove || c.Was != nil {
 			if err := w.flush(ctx, m, refused); err != nil {
 				return refused, err
@@ -90,6 +96,30 @@ func (w *work) Write(ctx context.Context, m *environment.Model, changes []enviro
 		w.fresh[c.Type+"\x00"+c.Key.Order()] = true
 	}
 	return refused, w.flush(ctx, m, refused)
+}
+
+// taken refuses what was to be added and is there already. The service may refuse it in words
+// that leave open whether it was written, and then a record that somebody else made would be
+// taken for ours.
+func (w *work) taken(ctx context.Context, m *environment.Model, changes []environment.Change, refused []error) error {
+	keys, at := map[string][]record.Key{}, map[string][]int{}
+	for i, c := range changes {
+		if c.Insert {
+			keys[c.Type], at[c.Type] = append(keys[c.Type], c.Key), append(at[c.Type], i)
+		}
+	}
+	for typ, some := range keys {
+		there, err := w.inner.Locate(ctx, m, typ, some)
+		if err != nil {
+			return err
+		}
+		for i, n := range there {
+			if n > 0 {
+				refused[at[typ][i]] = &environment.RecordError{Environment: w.name, Address: m.Catalog.Address(typ, some[i]), Cause: errors.New("it is there already")}
+			}
+		}
+	}
+	return nil
 }
 
 // before fetches what the changes are about and refer to.

@@ -237,9 +237,11 @@ func (id identity) hasNull() bool {
 	return false
 }
 
-// weaveBack writes a woven value with this environment's internal ids.
+// weaveBack writes a woven value with this environment's internal ids. Each of them has to be
+// found again where it then stands, or the value would read as another.
 func (s *session) weaveBack(ctx context.Context, m *environment.Model, v record.Value, c cell) (record.Value, error) {
 	var out strings.Builder
+	var put []string
 	pieces := v.Parts()
 	json := c.ref.Inside[0].InJSON()
 	for i, piece := range pieces {
@@ -257,9 +259,26 @@ func (s *session) weaveBack(ctx context.Context, m *environment.Model, v record.
 			id = strconv.Quote(id)
 		}
 		out.WriteString(id)
+		put = append(put, strings.Trim(id, `"`))
 	}
+	back, err := record.TextValue(out.String())
 	if json {
-		return record.Parse(record.JSON, out.String())
+		back, err = record.Parse(record.JSON, out.String())
 	}
-	return record.TextValue(out.String())
+	if err != nil {
+		return v, err
+	}
+	spans, err := weave.Find(c.ref.Inside, back.Text())
+	if err != nil {
+		return v, err
+	}
+	for i, id := range put {
+		if i >= len(spans) || back.Text()[spans[i].Start:spans[i].End] != id {
+			return v, fmt.Errorf("the internal id %q could not be told from the text around it there; a pattern finds numbers and UUIDs only", id)
+		}
+	}
+	if len(spans) > len(put) {
+		return v, fmt.Errorf("%q is no internal id in the source, and would be one here", back.Text()[spans[len(put)].Start:spans[len(put)].End])
+	}
+	return back, nil
 }
