@@ -49,3 +49,22 @@ func TestOddKeysAndValuesOverTheWeb(t *testing.T) {
 		})
 	}
 }
+
+// A property that is given when a record is made stands in the way of a change to it, and of
+// nothing else; what the message offers works.
+func TestAPropertyThatIsGivenOnce(t *testing.T) {
+	t.Parallel()
+	const tables = "CREATE TABLE units (id INTEGER PRIMARY KEY, code VARCHAR(9) UNIQUE); INSERT INTO units VALUES (1,'g'),(2,'l');" +
+		"CREATE TABLE items (id INTEGER PRIMARY KEY, code VARCHAR(9) UNIQUE, kind VARCHAR(9), unit_id INTEGER REFERENCES units (id), name VARCHAR(40));"
+	p := newPlace(t, "types:\n  unit: {at: units, key: [code], id: id}\n  item: {at: items, key: [code], id: id, refers: {unit_id: unit}}\n",
+		tables+"INSERT INTO items VALUES (1,'A','x',1,'new'),(2,'B','x',2,'new'),(3,'C','x',1,'new'),(4,'N','x',2,'new')", tables+"INSERT INTO items VALUES (5,'A','y',1,'old'),(6,'B','x',1,'old'),(7,'C','x',1,'old')")
+	toService(p, service.Options{Once: []string{"items.kind", "items.unit_id"}})
+	p.must(3, "match", "source", "--against", "target")
+	refused := p.must(0, "approve", "*")
+	assert.Contains(t, words(refused.out+refused.err), "item/A: field kind is given in target when a record is made, and cannot be changed after.")
+	assert.Contains(t, words(refused.out+refused.err), "item/B: field unit_id is given in target")
+	p.must(0, "decline", "item/A", "--field", "kind")
+	p.must(0, "decline", "item/B", "--field", "unit_id")
+	p.must(0, "import")
+	assert.Equal(t, []string{"A y 1 new", "B x 1 new", "C x 1 new", "N x 2 new"}, p.rows("target", "SELECT code, kind, unit_id, name FROM items ORDER BY 1"))
+}

@@ -20,6 +20,7 @@ type Column struct {
 	Required     bool        // null is refused
 	Default      bool        // the environment fills it where it is left out
 	Derived      bool        // computed or given by the environment, never written
+	Once         bool        // it is given when a record is made, and never after
 	Given        bool        // of a derived one: a number of the environment's own
 	RefersTo     string      // place that a foreign key points at, "" for none
 	RefersColumn string      // the column there, "" for its primary key

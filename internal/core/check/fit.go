@@ -20,7 +20,7 @@ func Fits(address, target string, column catalog.Column, v record.Value, must bo
 		return Check{}, false
 	}
 	c = Check{ValueDoesNotFit, Blocker, fmt.Sprintf("%s: field %s %s in %s.", address, column.Name, wrong, target), ""}
-	c.Mend = fmt.Sprintf("Correct the value in the source, then export and match again; or approve the record without it: --field for the others, or decline field %s.", column.Name)
+	c.Mend = fmt.Sprintf("Correct the value in the source, then export and match again; or decline field %s, and approve the others of the record.", column.Name)
 	if must {
 		c.Mend = "Correct the value in the source, then export and match again; or decline the record."
 	}
@@ -28,6 +28,12 @@ func Fits(address, target string, column catalog.Column, v record.Value, must bo
 		c.Mend = "Give it a value in the source, then export and match again; or decline the record."
 	}
 	return c, true
+}
+
+// Once checks a value that the target takes only when a record is made.
+func Once(address, target, field string) Check {
+	return Check{ValueDoesNotFit, Blocker, fmt.Sprintf("%s: field %s is given in %s when a record is made, and cannot be changed after.", address, field, target),
+		fmt.Sprintf("Decline field %s, and approve the others of the record.", field)}
 }
 
 // misfit says in what a value does not fit, "" where it does.

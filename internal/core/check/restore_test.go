@@ -10,7 +10,7 @@ import (
 func TestAMendOfARestoreCanBeFollowed(t *testing.T) {
 	for mend, want := range map[string]string{
 		"Correct the value in the source, then export and match again; or decline the record.":                                                            "Decline the record.",
-		"Correct the value in the source, then export and match again; or approve the record without it: --field for the others, or decline field price.": "Approve the record without it: --field for the others, or decline field price.",
+		"Correct the value in the source, then export and match again; or decline field price, and approve the others of the record.": "Decline field price, and approve the others of the record.",
 		"Correct it in the source, then export and match again; or change item/B in target and match again; or decline the record.":                       "Change item/B in target and run anagram restore 3 again; or decline the record.",
 		"Take field x out of ignore: in the catalog; then export and match again. Or decline the record.":                                                 "Decline it: then it stays as it is.",
 		"Put it right by hand where it matters.": "Put it right by hand where it matters.",

@@ -24,6 +24,7 @@ type field struct {
 	refersKey string
 	nav       string
 	navOnly   bool
+	once      bool
 }
 
 // set is a table.
@@ -73,7 +74,7 @@ func edmOf(declared string) string {
 }
 
 // model reads what the database has.
-func model(ctx context.Context, db *sql.DB, navOnly bool) (map[string]*set, error) {
+func model(ctx context.Context, db *sql.DB, o Options) (map[string]*set, error) {
 	names, err := column(ctx, db, "SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite_%' ORDER BY 1")
 	if err != nil {
 		return nil, err
@@ -91,7 +92,8 @@ func model(ctx context.Context, db *sql.DB, navOnly bool) (map[string]*set, erro
 	}
 	for _, s := range sets {
 		for i := range s.fields {
-			if f := &s.fields[i]; navOnly && sets[f.refers] != nil && !slices.Contains(s.key, f.name) {
+			s.fields[i].once = slices.Contains(o.Once, s.name+"."+s.fields[i].name)
+			if f := &s.fields[i]; o.NavOnly && sets[f.refers] != nil && !slices.Contains(s.key, f.name) {
 				f.nav, f.navOnly = f.name, true
 			}
 		}
@@ -303,6 +305,9 @@ func (s *set) describeProperties(out *strings.Builder) {
 		out.WriteString(">")
 		if f.computed {
 			out.WriteString(`<Annotation Term="Org.OData.Core.V1.Computed" Bool="true"/>`)
+		}
+		if f.once {
+			out.WriteString(`<Annotation Term="Org.OData.Core.V1.Immutable" Bool="true"/>`)
 		}
 		if f.hasValue {
 			out.WriteString(`<Annotation Term="Org.OData.Core.V1.ComputedDefaultValue" Bool="true"/>`)

@@ -36,7 +36,8 @@ type Options struct {
 	// Ignores lists what it takes no notice of: filter, select, count, expand, expanded rows (but
 	// for the first), bind, representation, and writes, of which it says that they were done.
 	Ignores []string
-	InOne   int // comparisons that a filter may have, 0 is any number
+	Once    []string // properties, as set.property, that the metadata calls immutable
+	InOne   int      // comparisons that a filter may have, 0 is any number
 	NoTags  bool
 	// NavOnly shows references as navigation alone, without a property, and lets them be bound.
 	NavOnly bool
@@ -65,7 +66,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	db.SetMaxOpenConns(1)
 	o.NoBatch, o.NoTags = o.NoBatch || slices.Contains(o.Ignores, "batch"), o.NoTags || slices.Contains(o.Ignores, "versions")
 	s := &Service{o: o, db: db, fail: newFailing(o.Fail), tokens: map[string]int{}}
-	if s.sets, err = model(ctx, db, o.NavOnly); err != nil {
+	if s.sets, err = model(ctx, db, o); err != nil {
 		return nil, errors.Join(err, db.Close())
 	}
 	s.names = slices.Sorted(maps.Keys(s.sets))

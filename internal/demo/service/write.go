@@ -178,6 +178,10 @@ func (s *Service) change(w http.ResponseWriter, r *http.Request, of *set, e enti
 		refuse(w, http.StatusBadRequest, "Value", err.Error())
 		return
 	}
+	if at := slices.IndexFunc(columns, func(name string) bool { f, _ := of.field(name); return f.once }); at >= 0 {
+		refuse(w, http.StatusBadRequest, "Immutable", columns[at]+" cannot be changed.")
+		return
+	}
 	if s.stamped(of, columns) {
 		columns, values = append(columns, "updated_at"), append(values, time.Now().UTC().Format("2006-01-02 15:04:05"))
 	}

@@ -247,7 +247,7 @@ func (s *service) described(p *place) catalog.Place {
 	out := catalog.Place{Name: p.name, NoRollback: true, CannotInsert: p.set.cannot["insert"], CannotUpdate: p.set.cannot["update"], CannotDelete: p.set.cannot["delete"]}
 	for _, c := range p.columns {
 		of := catalog.Column{Name: c.name, Kind: c.kind, Declared: strings.TrimPrefix(c.typ, "Edm."), Required: !c.nullable && !c.hasDefault && !c.computed, Default: c.hasDefault,
-			Derived: c.computed || c.readOnly, Given: c.computed && len(p.key) == 1 && c.name == p.key[0].name, InnerID: len(p.key) == 1 && c.name == p.key[0].name && p.link == nil, Limits: s.limits(c), NoEquality: c.stream}
+			Derived: c.computed || c.readOnly, Once: c.immutable, Given: c.computed && len(p.key) == 1 && c.name == p.key[0].name, InnerID: len(p.key) == 1 && c.name == p.key[0].name && p.link == nil, Limits: s.limits(c), NoEquality: c.stream}
 		of.RefersTo = c.target
 		out.Columns = append(out.Columns, of)
 	}

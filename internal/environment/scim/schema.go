@@ -301,7 +301,7 @@ func (p *place) described() catalog.Place {
 		out.Primary = []string{"group", "member"}
 	}
 	for _, c := range p.columns {
-		of := catalog.Column{Name: c.Name, Kind: c.kind, Declared: c.Type, Required: c.Required, Derived: c.Mutability == "readOnly", Loose: c.kind == record.Text && !c.CaseExact}
+		of := catalog.Column{Name: c.Name, Kind: c.kind, Declared: c.Type, Required: c.Required, Derived: c.Mutability == "readOnly", Once: c.Mutability == "immutable", Loose: c.kind == record.Text && !c.CaseExact}
 		switch {
 		case p.to != "" && c.Name == "group":
 			of.RefersTo = p.from

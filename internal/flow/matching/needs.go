@@ -50,6 +50,16 @@ func rights(ctx context.Context, c compared, w atWork, f finding, out *sink) err
 
 // proposed keeps what a value that may be written needs: attachments and references.
 func proposed(ctx context.Context, c compared, w atWork, f finding, field record.Field, v record.Value, out *sink) error {
+	once := func(name string) bool {
+		column, ok := w.place.Column(name)
+		return ok && column.Once
+	}
+	if c.against == nil && !f.adds() && !v.IsAbsent() && slices.ContainsFunc(w.Stored(field.Name), once) {
+		found := docket.Check{Check: check.Once(f.address, c.target, field.Name), Fields: []string{field.Name}, Writes: []string{field.Name}}
+		if err := out.checkWhen(ctx, f.id, found); err != nil {
+			return err
+		}
+	}
 	if column, ok := w.place.Column(field.Name); ok && c.against == nil && !v.IsAbsent() && (!v.IsNull() || w.Refers[field.Name].None == nil) {
 		must := f.adds() && (slices.Contains(w.Key, field.Name) || mustBeGiven(column))
 		if found, bad := check.Fits(f.address, c.target, column, v, must); bad {
