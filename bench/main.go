@@ -26,24 +26,27 @@ func main() {
 	on := flag.String("engine", "postgres", "postgres, mysql or sqlite")
 	only := flag.String("tasks", "", "the tasks to do, else all: tenth,type,export,chosen,match,parcels,import")
 	program := flag.String("anagram", "", "the program, else it is built")
+	keep := flag.Bool("keep", false, "build the data and leave them, to look at a task alone")
 	server := flag.String("server", "postgres://postgres@127.0.0.1:5432", "the PostgreSQL server")
 	flag.Parse()
 	var wanted []string
 	if *only != "" {
 		wanted = strings.Split(*only, ",")
 	}
-	if err := measure(*size, *runs, *seed, *on, wanted, *program, *server); err != nil {
+	if err := measure(*size, *runs, *seed, *on, wanted, *program, *server, *keep); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
 }
 
-func measure(size, runs, seed int, on string, wanted []string, program, server string) (err error) {
+func measure(size, runs, seed int, on string, wanted []string, program, server string, keep bool) (err error) {
 	dir, err := os.MkdirTemp("", "bench-")
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(dir)
+	if !keep {
+		defer os.RemoveAll(dir)
+	}
 	b := &bench{size: size, dir: dir, program: program}
 	var ok bool
 	if b.e, ok = engines(dir, server)[on]; !ok {
@@ -52,6 +55,9 @@ func measure(size, runs, seed int, on string, wanted []string, program, server s
 	suffix := fmt.Sprintf("_%d", os.Getpid())
 	b.source, b.target, b.many = "bench_source"+suffix, "bench_target"+suffix, "bench_many"+suffix
 	defer func() {
+		if keep {
+			return
+		}
 		for _, database := range []string{b.source, b.target, b.many, b.many + "_first"} {
 			if dropped := b.shell(b.e.drop(database)); err == nil {
 				err = dropped
@@ -60,6 +66,10 @@ func measure(size, runs, seed int, on string, wanted []string, program, server s
 	}()
 	if err := b.build(seed); err != nil {
 		return err
+	}
+	if keep {
+		fmt.Println(b.path("workspace"))
+		return nil
 	}
 	fmt.Printf("%s, %d records, %s, seed %d, medians of %d\n\n", b.e.name, size, machine(), seed, runs)
 	fmt.Printf("%-26s %9s %9s %7s %9s %9s %9s\n", "", "Anagram", "by hand", "ratio", "processor", "by hand", "memory")

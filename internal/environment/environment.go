@@ -51,6 +51,10 @@ type Reading struct {
 	// all the same, or their content when it is opened, while the reader is and nothing else is
 	// read.
 	Sums bool
+	// Lines says that of each record its Line will do, with ID and stamps: a connector may leave
+	// out its values, and of its key all but the order, which Load brings when they are needed.
+	// Nothing else may be asked of the reader before the stream has ended.
+	Lines bool
 	// Forms asks for what is stored where the same value would be written in another form.
 	Forms bool
 	// OnlyOutside, with Keys, asks for the records that the type's own only leaves out,

@@ -38,7 +38,11 @@ func AppendLine(out []byte, fields []Field, r Record) []byte {
 		out = append(appendString(out, field.Name), ':')
 		out = AppendValue(out, r.Values[i])
 	}
-	out = append(out, '}')
+	return append(appendExtras(append(out, '}'), r), '}')
+}
+
+// appendExtras writes what a line has beside key and values.
+func appendExtras(out []byte, r Record) []byte {
 	for _, extra := range [...]struct{ name, text string }{
 		{"changed_at", r.ChangedAt}, {"changed_by", r.ChangedBy}, {"why", r.Why}, {"through", r.Through},
 	} {
@@ -47,7 +51,7 @@ func AppendLine(out []byte, fields []Field, r Record) []byte {
 			out = appendString(out, extra.text)
 		}
 	}
-	return append(out, '}')
+	return out
 }
 
 func appendParts(out []byte, parts []Value) []byte {

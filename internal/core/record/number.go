@@ -25,7 +25,7 @@ func canonicalInteger(s string) (string, error) {
 // canonicalDecimal gives [-]digits[.digits] without leading or trailing zeros and
 // without an exponent; zero is "0".
 func canonicalDecimal(s string) (string, error) {
-	bad := fmt.Errorf("%s is not a number", clip(s))
+	bad := func() error { return fmt.Errorf("%s is not a number", clip(s)) }
 	rest, negative := s, false
 	if strings.HasPrefix(rest, "-") || strings.HasPrefix(rest, "+") {
 		negative, rest = rest[0] == '-', rest[1:]
@@ -34,13 +34,13 @@ func canonicalDecimal(s string) (string, error) {
 	if i := strings.IndexAny(rest, "eE"); i >= 0 {
 		e, err := strconv.Atoi(rest[i+1:])
 		if err != nil {
-			return "", bad
+			return "", bad()
 		}
 		exponent, rest = e, rest[:i]
 	}
 	whole, fraction, _ := strings.Cut(rest, ".")
 	if whole == "" && fraction == "" || !digitsOnly(whole) || !digitsOnly(fraction) {
-		return "", bad
+		return "", bad()
 	}
 	if exponent > maxDigits || exponent < -maxDigits || len(rest) > maxDigits {
 		return "", fmt.Errorf("%s has more than %d digits", clip(s), maxDigits)

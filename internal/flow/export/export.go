@@ -257,6 +257,8 @@ func (ex *exporting) writeWhole(ctx context.Context, out *parcel.TypeWriter, typ
 	if t.Only != "" {
 		reading.Left = left.Add
 	}
+	// Where nothing looks at keys and values, the lines will do.
+	reading.Lines = len(ex.Chosen.LeaveOut)+len(ex.Chosen.Patterns) == 0
 	for rec, err := range ex.Env.Read(ctx, ex.Model, reading) {
 		if err != nil {
 			return err

@@ -60,6 +60,7 @@ func readTarget(ctx context.Context, c compared, w atWork, pt parcel.Type) (*tar
 // take reads records; wanted, where it is given, chooses among them.
 func (out *targetRecords) take(ctx context.Context, c compared, w atWork, source byte, r environment.Reading, wanted func(record.Record) (bool, error)) error {
 	r.Type, r.Fields, r.Sums = w.Name, w.fields, true
+	r.Lines = wanted == nil && len(c.selection.LeaveOut) == 0
 	for rec, err := range c.reader.Read(ctx, c.model, r) {
 		in := true
 		if err == nil && wanted != nil {
@@ -209,6 +210,9 @@ func packTarget(fields []record.Field, rec record.Record, source byte) []byte {
 		head = record.AppendKey(head, *rec.Was)
 	}
 	head = append(head, 0)
+	if rec.Values == nil && rec.Line != nil {
+		return append(head, rec.Line...)
+	}
 	rec.ChangedAt, rec.ChangedBy = "", ""
 	return record.AppendLine(head, fields, rec)
 }

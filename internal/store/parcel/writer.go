@@ -96,7 +96,8 @@ func (w *Writer) InOrder(name string, fields []record.Field) (*TypeWriter, error
 	return &TypeWriter{parent: w, name: name, fields: fields, out: out}, err
 }
 
-// Add takes a record, in any order, with its attachments.
+// Add takes a record, in any order, with its attachments. Of one without values its line is
+// taken, which has the fields of the type in their order.
 func (t *TypeWriter) Add(r record.Record) error {
 	for _, v := range r.Values {
 		if v.Kind() == record.Bytes {
@@ -109,7 +110,12 @@ func (t *TypeWriter) Add(r record.Record) error {
 		t.chosen++
 	}
 	t.newest = max(t.newest, r.ChangedAt)
-	line := record.AppendLine(t.line[:0], t.fields, r)
+	line := t.line[:0]
+	if r.Values == nil && r.Line != nil {
+		line = record.AppendExtras(line, r)
+	} else {
+		line = record.AppendLine(line, t.fields, r)
+	}
 	if len(line) > maxLine {
 		return fmt.Errorf("its line would have %d bytes, and at most %d are read. Leave its largest field out with ignore: in the catalog", len(line), maxLine)
 	}

@@ -98,6 +98,9 @@ type Capabilities struct {
 	// CopyOut reads all that a query without values gives, faster. Columns of bytes are those
 	// marked in binary.
 	CopyOut func(ctx context.Context, q Queryer, query string, binary []bool, add func([]any) error) error
+	// Cells is CopyOut for a query of texts alone: it gives each row's texts, nil for null, in
+	// memory that is used again for the next row. An error of row does not end the connection.
+	Cells func(ctx context.Context, q Queryer, query string, width int, row func(cells [][]byte)) error
 	// Bulk carries out many statements, each of which must touch one row. An error leaves the
 	// transaction as after any refused statement.
 	Bulk func(ctx context.Context, q Queryer, run []Statement) error

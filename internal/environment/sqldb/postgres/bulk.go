@@ -170,22 +170,96 @@ func (c *copySink) row(line []byte) error {
 	return c.add(row)
 }
 
+// cells gives the texts of each row that a query without values gives.
+func (d dialect) cells(ctx context.Context, q engine.Queryer, query string, width int, row func([][]byte)) error {
+	return raw(q, func(conn *pgx.Conn) error {
+		sink := &cellSink{cells: make([][]byte, width), row: row}
+		_, err := conn.PgConn().CopyTo(ctx, sink, "COPY ("+query+") TO STDOUT")
+		if sink.err != nil {
+			return sink.err
+		}
+		return err
+	})
+}
+
+// cellSink is copySink for rows of texts that are not kept.
+type cellSink struct {
+	cells [][]byte
+	row   func([][]byte)
+	rest  []byte
+	room  []byte // for texts with escapes
+	err   error
+}
+
+func (c *cellSink) Write(p []byte) (int, error) {
+	n := len(p)
+	for {
+		end := bytes.IndexByte(p, '\n')
+		if end < 0 {
+			c.rest = append(c.rest, p...)
+			return n, nil
+		}
+		line := p[:end]
+		if len(c.rest) > 0 {
+			c.rest = append(c.rest, line...)
+			line = c.rest
+		}
+		if c.err = c.take(line); c.err != nil {
+			return 0, c.err
+		}
+		c.rest = c.rest[:0]
+		p = p[end+1:]
+	}
+}
+
+func (c *cellSink) take(line []byte) error {
+	c.room = c.room[:0]
+	if bytes.IndexByte(line, '\\') >= 0 && cap(c.room) < len(line) {
+		c.room = make([]byte, 0, 2*len(line)) // it must not move while cells point into it
+	}
+	at := 0
+	for more := true; more; at++ {
+		var cell []byte
+		cell, line, more = bytes.Cut(line, []byte{'\t'})
+		if at >= len(c.cells) {
+			continue
+		}
+		switch {
+		case string(cell) == `\N`:
+			cell = nil
+		case bytes.IndexByte(cell, '\\') >= 0:
+			begin := len(c.room)
+			c.room = appendUnescaped(c.room, cell)
+			cell = c.room[begin:]
+		}
+		c.cells[at] = cell
+	}
+	if at != len(c.cells) {
+		return fmt.Errorf("a row of %d columns arrived where %d are expected", at, len(c.cells))
+	}
+	c.row(c.cells)
+	return nil
+}
+
 func unescapeCopy(cell []byte) string {
 	if bytes.IndexByte(cell, '\\') < 0 {
 		return string(cell)
 	}
-	var out strings.Builder
+	return string(appendUnescaped(nil, cell))
+}
+
+func appendUnescaped(out, cell []byte) []byte {
 	for i := 0; i < len(cell); i++ {
 		if cell[i] != '\\' || i+1 == len(cell) {
-			out.WriteByte(cell[i])
+			out = append(out, cell[i])
 			continue
 		}
 		i++
 		if at := strings.IndexByte("bfnrtv", cell[i]); at >= 0 {
-			out.WriteByte("\b\f\n\r\t\v"[at])
+			out = append(out, "\b\f\n\r\t\v"[at])
 		} else {
-			out.WriteByte(cell[i])
+			out = append(out, cell[i])
 		}
 	}
-	return out.String()
+	return out
 }

@@ -58,6 +58,13 @@ func (s *session) read(ctx context.Context, m *environment.Model, r environment.
 	if r.With != nil {
 		return s.readHolding(ctx, m, f, own, r, give)
 	}
+	short, ok, err := s.lines(ctx, m, f, r)
+	if err != nil {
+		return err
+	}
+	if ok {
+		return short.read(ctx, r, give)
+	}
 	query := s.selectForm(f)
 	narrowed := f.only
 	if r.Outside != nil || r.Left != nil {
