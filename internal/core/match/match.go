@@ -127,8 +127,10 @@ type Input struct {
 	// order, with what became of it, so that what both agree on can be kept. Records that no
 	// side has are nil; the status of a key that only the agreed values have is "".
 	Remember func(status Status, source, target, agreed *record.Record) error
-	// Ambiguous says whether a key has an ambiguous record in it.
-	Ambiguous func(record.Key) bool
+	// Ambiguous says whether a key has an ambiguous record in it. AnyAmbiguous, where it is
+	// given, says whether there is any so far: without, no key is looked into.
+	Ambiguous    func(record.Key) bool
+	AnyAmbiguous func() bool
 }
 
 // Counts are the findings by status, and the records outside the selection.
@@ -191,15 +193,25 @@ type atKey struct {
 
 // compare finds out what a key is, counts it, has it remembered and gives it to found.
 func (o atKey) compare(in Input, counts *Counts, found func(Finding) error) error {
-	if o.alike() && !in.Ambiguous(o.source.first.Key) {
-		counts.By[Same]++
-		return in.remember(Same, o.source.first, o.source.first, o.agreed)
+	if o.alike() {
+		within, err := in.ambiguous(o.source.first)
+		if err != nil {
+			return err
+		}
+		if !within {
+			counts.By[Same]++
+			return in.remember(Same, o.source.first, o.source.first, o.agreed)
+		}
 	}
-	if err := load(o.target.first); err != nil {
-		return err
+	for _, r := range []*record.Record{o.source.first, o.target.first} {
+		if err := load(r); err != nil {
+			return err
+		}
 	}
 	if o.source.first == nil {
 		o.key = o.target.first.Key
+	} else {
+		o.key = o.source.first.Key
 	}
 	if o.outside(in) {
 		counts.NotCompared += o.source.count + o.target.count
@@ -221,6 +233,15 @@ func (o atKey) compare(in Input, counts *Counts, found func(Finding) error) erro
 		return err
 	}
 	return found(f)
+}
+
+// ambiguous reports whether the key of a record has an ambiguous record in it.
+func (in Input) ambiguous(r *record.Record) (bool, error) {
+	if in.AnyAmbiguous != nil && !in.AnyAmbiguous() {
+		return false, nil
+	}
+	err := load(r)
+	return err == nil && in.Ambiguous(r.Key), err
 }
 
 // alike reports whether both sides have one record, and the same line of it.
@@ -435,19 +456,38 @@ func (s *side) fill() error {
 func (s *side) take(key record.Key) (group, error) {
 	var g group
 	for s.head != nil && s.head.Key.Compare(key) == 0 {
-		g.count++
-		if g.first == nil {
+		if g.count++; g.count == 1 {
 			g.first = s.head
-		}
-		if len(g.ids) < MaxIDs && s.head.ID != "" {
-			g.ids = append(g.ids, s.head.ID)
+		} else if err := g.note(s.head); err != nil {
+			return g, err
 		}
 		s.head = nil
 		if err := s.fill(); err != nil {
 			return g, err
 		}
 	}
+	if g.count == 1 && g.first.ID != "" {
+		g.ids = []string{g.first.ID}
+	}
 	return g, nil
+}
+
+// note takes down the ids of records that share a key.
+func (g *group) note(r *record.Record) error {
+	for _, one := range []*record.Record{g.first, r} {
+		if one == g.first && g.count > 2 || len(g.ids) == MaxIDs {
+			continue
+		}
+		if one.ID == "" {
+			if err := load(one); err != nil {
+				return err
+			}
+		}
+		if one.ID != "" {
+			g.ids = append(g.ids, one.ID)
+		}
+	}
+	return nil
 }
 
 // takeUpTo gives the record with this key and drops those before it.

@@ -68,7 +68,7 @@ func UpTo(p *parcel.Reader, source, typ string) string {
 
 // stream gives agreed records with other fields, of which only the keys are read until
 // they are loaded; nil where nothing is known of the type, or its key was another one.
-func stream(ctx context.Context, p *parcel.Reader, typ string, shapes record.Shapes, fields []record.Field, zones Zones) record.Stream {
+func stream(ctx context.Context, p *parcel.Reader, typ string, shapes record.Shapes, fields []record.Field, zones Zones, named bool) record.Stream {
 	if p == nil {
 		return nil
 	}
@@ -77,7 +77,11 @@ func stream(ctx context.Context, p *parcel.Reader, typ string, shapes record.Sha
 		return nil
 	}
 	return func(yield func(record.Record, error) bool) {
-		for rec, err := range p.Heads(ctx, typ) {
+		records := p.Lines
+		if named { // then keys are looked into
+			records = p.Heads
+		}
+		for rec, err := range records(ctx, typ) {
 			if err == nil {
 				rec = lazily(t, rec, fields, zones)
 			}

@@ -117,7 +117,7 @@ func (w *Writing) overlay(ctx context.Context, typ string, b Between, scratch st
 	out := w.out.Type(typ, fields)
 	defer out.Discard()
 	add, finish := out.Add, func() error { return nil }
-	before := stream(ctx, w.old, typ, b.Shapes, fields, b.Zones)
+	before := stream(ctx, w.old, typ, b.Shapes, fields, b.Zones, b.Names.Touches(typ))
 	if b.Names.Touches(typ) {
 		keyed := newRekeyed(scratch, typ, fields, b.Shapes)
 		defer keyed.sorter.Close()

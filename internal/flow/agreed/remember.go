@@ -34,7 +34,7 @@ func Type(ctx context.Context, known *parcel.Reader, w *Writing, c Compared) (re
 			return nil, r, err
 		}
 	}
-	records := stream(ctx, known, c.Type, c.Shapes, r.fields, c.Zones)
+	records := stream(ctx, known, c.Type, c.Shapes, r.fields, c.Zones, c.Names.Touches(c.Type))
 	if c.Names.Touches(c.Type) {
 		r.keyed = newRekeyed(c.Scratch, c.Type, r.fields, c.Shapes)
 		records = bySource(c.Scratch, records, c.Names, c.Type, r.fields, c.Shapes)
@@ -56,7 +56,8 @@ func (r *Remembering) Note(status match.Status, source, target, agreed *record.R
 	if r.out == nil {
 		return nil
 	}
-	// Of most records all is the same, and what is agreed is the line that they have.
+	// Of most records all is the same, and what is agreed is the line that they have. One whose
+	// values were not read has the line of an environment, which leaves out no field.
 	if status == match.Same && r.keyed == nil && len(r.fields) == r.compared && source.Line != nil && !slices.ContainsFunc(source.Values, record.Value.IsAbsent) {
 		return r.out.AddLine(source.Key, source.Line)
 	}

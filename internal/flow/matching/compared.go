@@ -309,17 +309,37 @@ func brings(p parcel.Manifest) map[string]string {
 // fromParcel gives the compared fields of the parcel's records. A parcel has no internal
 // ids; where a key occurs twice, the spelling of each tells the records apart.
 func (c compared) fromParcel(ctx context.Context, typ string, fields []record.Field, at []int) record.Stream {
+	pt, _ := c.parcel.Manifest.Type(typ)
+	all := len(at) == len(pt.Fields) // in their order, so that the line is that of the parcel
+	complete := func(rec *record.Record) {
+		values := make([]record.Value, len(at))
+		for i, from := range at {
+			values[i] = rec.Values[from]
+		}
+		rec.Values, rec.ID = values, c.catalog.Address(typ, rec.Key)
+		rec.Line = record.AppendLine(nil, fields, record.Record{Key: rec.Key, Values: values})
+	}
 	return func(yield func(record.Record, error) bool) {
 		for rec, err := range c.records(ctx, typ) {
-			if err == nil {
-				values := make([]record.Value, len(at))
-				for i, from := range at {
-					values[i] = rec.Values[from]
+			switch {
+			case err != nil:
+			case rec.Load == nil:
+				complete(&rec)
+			case !all:
+				if err = rec.Load(&rec); err == nil {
+					complete(&rec)
 				}
-				rec.Values, rec.ID = values, c.catalog.Address(typ, rec.Key)
-				rec.Line = record.AppendLine(nil, fields, record.Record{Key: rec.Key, Values: values})
-				c.session.Progress.Add(1)
+			default:
+				load := rec.Load
+				rec.Load = func(r *record.Record) error {
+					err := load(r)
+					if err == nil {
+						complete(r)
+					}
+					return err
+				}
 			}
+			c.session.Progress.Add(1)
 			if !yield(rec, err) {
 				return
 			}

@@ -290,7 +290,7 @@ func matchType(ctx context.Context, c compared, t *catalog.Type, pt parcel.Type,
 		// Of the target only what is in scope was read.
 		InScope:   func(record.Key) bool { return true },
 		Unknown:   c.unknownInTarget(t.Name),
-		Ambiguous: out.ambiguousWithin,
+		Ambiguous: out.ambiguousWithin, AnyAmbiguous: func() bool { return len(out.ambiguous) > 0 },
 	}, func(f match.Finding) error { return found(ctx, c, w, f, collect, out) })
 	if err == nil {
 		err = remember.Finish()

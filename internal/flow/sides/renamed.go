@@ -72,7 +72,7 @@ func (p pairedReader) Read(ctx context.Context, m *environment.Model, r environm
 	if !p.names.Touches(r.Type) {
 		return p.Reader.Read(ctx, m, r)
 	}
-	r.Keys = p.both(r.Type, r.Keys)
+	r.Keys, r.Lines = p.both(r.Type, r.Keys), false // names stand in keys and values
 	if r.Field != "" {
 		t, _ := m.Catalog.Type(r.Type)
 		r.Of = p.both(t.Refers[r.Field].One(), r.Of)

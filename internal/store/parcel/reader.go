@@ -267,18 +267,43 @@ func (c contextReader) Read(p []byte) (int, error) {
 // Records streams the records of a type in key order. A stream that ends early, has
 // another count than the manifest says or is not in order ends in an *Error.
 func (r *Reader) Records(ctx context.Context, typ string) record.Stream {
-	return r.stream(ctx, typ, false)
+	return r.stream(ctx, typ, nil)
 }
 
 // Heads streams the records of a type as Records does, but of each only the key is read;
 // Load completes it, without attachments.
 func (r *Reader) Heads(ctx context.Context, typ string) record.Stream {
-	return r.stream(ctx, typ, true)
+	return r.stream(ctx, typ, r.headOf)
 }
 
-func (r *Reader) stream(ctx context.Context, typ string, heads bool) record.Stream {
+// Lines streams the records of a type as Records does, but of each only the order of its key
+// and the line of key and values; Load completes it, attachments included.
+func (r *Reader) Lines(ctx context.Context, typ string) record.Stream {
+	var room []byte
+	return r.stream(ctx, typ, func(line []byte, t Type) (record.Record, bool) {
+		order, end, ok := r.Manifest.Keys.LineOrder(room[:0], line, t.Name)
+		if room = order; !ok {
+			return record.Record{}, false
+		}
+		alone := line
+		if line[end] != '}' || end+1 != len(line) {
+			alone = append(append(make([]byte, 0, end+1), line[:end]...), '}')
+		}
+		return record.Record{Key: record.KeyByOrder(string(order)), Line: alone, Load: func(rec *record.Record) error {
+			full, err := record.ParseLine(line, t.Name, t.Fields, r.Manifest.Keys)
+			if err == nil {
+				err = r.attachContent(&full)
+			}
+			full.Line = rec.Line
+			*rec = full
+			return err
+		}}, true
+	})
+}
+
+func (r *Reader) stream(ctx context.Context, typ string, short func([]byte, Type) (record.Record, bool)) record.Stream {
 	return func(yield func(record.Record, error) bool) {
-		if err := r.records(ctx, typ, heads, func(rec record.Record) bool { return yield(rec, nil) }); err != nil {
+		if err := r.records(ctx, typ, short, func(rec record.Record) bool { return yield(rec, nil) }); err != nil {
 			yield(record.Record{}, err)
 		}
 	}
@@ -294,7 +319,7 @@ func (r *Reader) headOf(line []byte, t Type) (record.Record, bool) {
 	}}, ok
 }
 
-func (r *Reader) records(ctx context.Context, typ string, heads bool, yield func(record.Record) bool) error {
+func (r *Reader) records(ctx context.Context, typ string, short func([]byte, Type) (record.Record, bool), yield func(record.Record) bool) error {
 	t, ok := r.Manifest.Type(typ)
 	if !ok {
 		return nil
@@ -320,8 +345,8 @@ func (r *Reader) records(ctx context.Context, typ string, heads bool, yield func
 		}
 		var rec record.Record
 		read := false
-		if err == nil && heads {
-			rec, read = r.headOf(line, t)
+		if err == nil && short != nil {
+			rec, read = short(line, t)
 		}
 		if err == nil && !read {
 			rec, err = record.ParseLine(line, typ, t.Fields, r.Manifest.Keys)

@@ -1,0 +1,117 @@
+package record
+
+import "bytes"
+
+// Of most lines only the order of the key and the bytes of key and values are needed. Both are
+// found here without making values; a line that is not as AppendLine writes it, or has a key
+// that is out of the ordinary, is left to ParseLine.
+
+// LineOrder appends to order the order form of the key of a line, and tells where its values
+// end: the line up to there, with a brace after it, is that of key and values alone.
+func (s Shapes) LineOrder(order, line []byte, typ string) (out []byte, end int, ok bool) {
+	const head, middle = `{"key":`, `,"values":`
+	fields, known := s[typ]
+	if !known || !bytes.HasPrefix(line, []byte(head)) {
+		return order, 0, false
+	}
+	out, at, ok := s.orderOf(order, line, len(head), fields)
+	if !ok || !bytes.HasPrefix(line[at:], []byte(middle)) {
+		return order, 0, false
+	}
+	end = objectEnd(line, at+len(middle))
+	if end < 0 || end == len(line) || line[end] != '}' && line[end] != ',' {
+		return order, 0, false
+	}
+	return out, end, true
+}
+
+// orderOf reads an array of parts that begins at a place of the line.
+func (s Shapes) orderOf(out, line []byte, at int, fields []Field) ([]byte, int, bool) {
+	if at >= len(line) || line[at] != '[' {
+		return out, at, false
+	}
+	for i := range fields {
+		var ok bool
+		if out, at, ok = s.partOf(out, line, at+1, &fields[i]); !ok || at >= len(line) {
+			return out, at, false
+		}
+		if more := i < len(fields)-1; more && line[at] != ',' || !more && line[at] != ']' {
+			return out, at, false
+		}
+	}
+	return out, at + 1, len(fields) > 0
+}
+
+func (s Shapes) partOf(out, line []byte, at int, field *Field) ([]byte, int, bool) {
+	if bytes.HasPrefix(line[at:], []byte("null")) {
+		return append(out, orderNull), at + 4, true
+	}
+	switch field.Kind {
+	case Reference:
+		to, known := s[field.Refers]
+		if !known || len(field.Among) > 0 {
+			return out, at, false
+		}
+		out, at, ok := s.orderOf(OpenReference(out), line, at, to)
+		return CloseReference(out), at, ok
+	case Integer:
+		end := at
+		for end < len(line) && line[end] != ',' && line[end] != ']' {
+			end++
+		}
+		if !plainInteger(line[at:end]) {
+			return out, at, false
+		}
+		out, ok := AppendPlainOrder(out, Integer, field.Rule, line[at:end])
+		return out, end, ok
+	case Text, Decimal, Date:
+		if at >= len(line) || line[at] != '"' {
+			return out, at, false
+		}
+		n := bytes.IndexByte(line[at+1:], '"')
+		if n < 0 {
+			return out, at, false
+		}
+		text := line[at+1 : at+1+n]
+		for _, c := range text {
+			if c == '\\' || c < 0x20 {
+				return out, at, false
+			}
+		}
+		canonical, ok := Plain(field.Kind, text, nil)
+		if !ok || len(canonical) != len(text) {
+			return out, at, false
+		}
+		if in, ok := AppendPlainOrder(out, field.Kind, field.Rule, canonical); ok {
+			return in, at + n + 2, true
+		}
+		return AppendOrder(out, field.Rule, Value{kind: field.Kind, text: string(canonical)}), at + n + 2, true
+	default:
+		return out, at, false
+	}
+}
+
+// objectEnd gives the place after the object that begins at a place of the line, -1 for none.
+func objectEnd(line []byte, at int) int {
+	if at >= len(line) || line[at] != '{' {
+		return -1
+	}
+	depth := 0
+	for i := at; i < len(line); i++ {
+		switch line[i] {
+		case '"':
+			for i++; i < len(line) && line[i] != '"'; i++ {
+				if line[i] == '\\' {
+					i++
+				}
+			}
+		case '{', '[':
+			depth++
+		case '}', ']':
+			if depth--; depth == 0 {
+				return i + 1
+			}
+		}
+	}
+	return -1
+}
