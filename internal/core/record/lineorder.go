@@ -1,6 +1,9 @@
 package record
 
-import "bytes"
+import (
+	"bytes"
+	"unicode/utf8"
+)
 
 // Of most lines only the order of the key and the bytes of key and values are needed. Both are
 // found here without making values; a line that is not as AppendLine writes it, or has a key
@@ -23,6 +26,27 @@ func (s Shapes) LineOrder(order, line []byte, typ string) (out []byte, end int, 
 		return order, 0, false
 	}
 	return out, end, true
+}
+
+// LineExtras reads what a line has after its key and values, from where LineOrder found their
+// end; ok is false where ParseLine has to tell.
+func LineExtras(line []byte, end int, r *Record) (ok bool) {
+	rest := line[end:]
+	for _, extra := range [...]struct {
+		name string
+		into *string
+	}{{`,"changed_at":"`, &r.ChangedAt}, {`,"changed_by":"`, &r.ChangedBy}, {`,"why":"`, &r.Why}, {`,"through":"`, &r.Through}} {
+		after, found := bytes.CutPrefix(rest, []byte(extra.name))
+		if !found {
+			continue
+		}
+		n := bytes.IndexAny(after, `"\`)
+		if n < 0 || after[n] != '"' || !utf8.Valid(after[:n]) || bytes.ContainsFunc(after[:n], func(c rune) bool { return c < 0x20 }) {
+			return false
+		}
+		*extra.into, rest = string(after[:n]), after[n+1:]
+	}
+	return string(rest) == "}"
 }
 
 // orderOf reads an array of parts that begins at a place of the line.

@@ -39,6 +39,10 @@ func holdOrder(t *testing.T, typ, line string) (short bool) {
 		return true // which is said when it is read, and no line of AppendLine is like that
 	}
 	assert.Equal(t, "x"+r.Key.Order(), string(order), line)
+	var extras Record
+	if LineExtras([]byte(line), end, &extras) {
+		assert.Equal(t, []string{r.ChangedAt, r.ChangedBy, r.Why, r.Through}, []string{extras.ChangedAt, extras.ChangedBy, extras.Why, extras.Through}, line)
+	}
 	alone, err := ParseLine([]byte(line[:end]+"}"), typ, orderFields, orderShapes)
 	assert.NoError(t, err)
 	assert.Equal(t, string(AppendLine(nil, orderFields, Record{Key: r.Key, Values: r.Values})), string(AppendLine(nil, orderFields, alone)))

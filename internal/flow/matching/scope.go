@@ -24,8 +24,9 @@ import (
 // targetRecords is what was read of a type.
 type targetRecords struct {
 	sorter      *spill.Sorter
-	some        bool // not the whole type
-	given       int  // records that were compared, each counted once
+	inOrder     record.Stream // of a target that gives its records in their order; else nil
+	some        bool          // not the whole type
+	given       int           // records that were compared, each counted once
 	notCompared int
 }
 
@@ -43,11 +44,14 @@ const (
 func readTarget(ctx context.Context, c compared, w atWork, pt parcel.Type) (*targetRecords, error) {
 	out := &targetRecords{sorter: spill.NewSorter(c.scratch)}
 	var err error
-	if pt.Whole {
+	switch {
+	case pt.Whole && c.against != nil && !c.names.Touches(w.Name) && len(c.selection.LeaveOut) == 0:
+		out.inOrder = c.reader.Read(ctx, c.model, environment.Reading{Type: w.Name, Fields: w.fields, Sums: true, Lines: true})
+	case pt.Whole:
 		outside := 0
 		err = out.take(ctx, c, w, fromWhole, environment.Reading{Outside: &outside}, nil)
 		out.notCompared += outside
-	} else {
+	default:
 		out.some = true
 		err = out.readSome(ctx, c, w)
 	}
@@ -236,10 +240,27 @@ func unpackTarget(entry spill.Entry, typ string, fields []record.Field, shapes r
 	return out, err
 }
 
+// alone gives a record its line of key and values, where it has none.
+func alone(rec record.Record, fields []record.Field) record.Record {
+	if rec.Line == nil {
+		rec.Line = record.AppendLine(nil, fields, record.Record{Key: rec.Key, Values: rec.Values})
+	}
+	return rec
+}
+
 // sorted gives what was read in key order. Records of one key that were read from two
 // sources are given once.
 func (out *targetRecords) sorted(ctx context.Context, typ string, fields []record.Field, shapes record.Shapes) record.Stream {
 	return func(yield func(record.Record, error) bool) {
+		if out.inOrder != nil {
+			for rec, err := range out.inOrder {
+				out.given++
+				if !yield(alone(rec, fields), err) || err != nil {
+					return
+				}
+			}
+			return
+		}
 		last, source := "", byte(0)
 		for entry, err := range out.sorter.Sorted() {
 			var rec record.Record

@@ -44,6 +44,11 @@ func (s parcelSide) Read(ctx context.Context, m *environment.Model, r environmen
 		if !ok {
 			return
 		}
+		plain := r.Keys == nil && r.Field == "" && r.With == nil && len(r.Where) == 0
+		if r.Lines && plain && slices.EqualFunc(r.Fields, t.Fields, func(a, b record.Field) bool { return a.Name == b.Name && a.Kind == b.Kind }) {
+			s.Lines(ctx, r.Type)(yield)
+			return
+		}
 		wanted := orders(r.Keys)
 		of := orders(r.Of)
 		for rec, err := range s.Records(ctx, r.Type) {

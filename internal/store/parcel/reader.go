@@ -276,20 +276,22 @@ func (r *Reader) Heads(ctx context.Context, typ string) record.Stream {
 	return r.stream(ctx, typ, r.headOf)
 }
 
-// Lines streams the records of a type as Records does, but of each only the order of its key
-// and the line of key and values; Load completes it, attachments included.
+// Lines streams the records of a type as Records does, but of the key only its order, and
+// instead of the values the line of both; Load completes a record, attachments included.
 func (r *Reader) Lines(ctx context.Context, typ string) record.Stream {
 	var room []byte
 	return r.stream(ctx, typ, func(line []byte, t Type) (record.Record, bool) {
 		order, end, ok := r.Manifest.Keys.LineOrder(room[:0], line, t.Name)
-		if room = order; !ok {
+		out := record.Record{}
+		if room = order; !ok || !record.LineExtras(line, end, &out) {
 			return record.Record{}, false
 		}
 		alone := line
 		if line[end] != '}' || end+1 != len(line) {
 			alone = append(append(make([]byte, 0, end+1), line[:end]...), '}')
 		}
-		return record.Record{Key: record.KeyByOrder(string(order)), Line: alone, Load: func(rec *record.Record) error {
+		out.Key, out.Line = record.KeyByOrder(string(order)), alone
+		out.Load = func(rec *record.Record) error {
 			full, err := record.ParseLine(line, t.Name, t.Fields, r.Manifest.Keys)
 			if err == nil {
 				err = r.attachContent(&full)
@@ -297,7 +299,8 @@ func (r *Reader) Lines(ctx context.Context, typ string) record.Stream {
 			full.Line = rec.Line
 			*rec = full
 			return err
-		}}, true
+		}
+		return out, true
 	})
 }
 

@@ -330,4 +330,3 @@ func (l *lines) append(out, order []byte, p *part, cells [][]byte, key bool) ([]
 	}
 	return record.AppendValue(out, v), order, nil
 }
-
