@@ -10,22 +10,23 @@ import (
 // that is out of the ordinary, is left to ParseLine.
 
 // LineOrder appends to order the order form of the key of a line, and tells where its values
-// end: the line up to there, with a brace after it, is that of key and values alone.
-func (s Shapes) LineOrder(order, line []byte, typ string) (out []byte, end int, ok bool) {
+// begin and end: the line up to there, with a brace after it, is that of key and values alone.
+func (s Shapes) LineOrder(order, line []byte, typ string) (out []byte, begin, end int, ok bool) {
 	const head, middle = `{"key":`, `,"values":`
 	fields, known := s[typ]
 	if !known || !bytes.HasPrefix(line, []byte(head)) {
-		return order, 0, false
+		return order, 0, 0, false
 	}
 	out, at, ok := s.orderOf(order, line, len(head), fields)
 	if !ok || !bytes.HasPrefix(line[at:], []byte(middle)) {
-		return order, 0, false
+		return order, 0, 0, false
 	}
-	end = objectEnd(line, at+len(middle))
+	begin = at + len(middle)
+	end = objectEnd(line, begin)
 	if end < 0 || end == len(line) || line[end] != '}' && line[end] != ',' {
-		return order, 0, false
+		return order, 0, 0, false
 	}
-	return out, end, true
+	return out, begin, end, true
 }
 
 // LineExtras reads what a line has after its key and values, from where LineOrder found their

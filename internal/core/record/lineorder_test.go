@@ -29,7 +29,7 @@ var orderLines = []string{
 // holdOrder holds the short way against the long one, where the long one reads a line.
 func holdOrder(t *testing.T, typ, line string) (short bool) {
 	t.Helper()
-	order, end, ok := orderShapes.LineOrder([]byte("x"), []byte(line), typ)
+	order, _, end, ok := orderShapes.LineOrder([]byte("x"), []byte(line), typ)
 	if !ok {
 		assert.Equal(t, "x", string(order))
 		return false

@@ -73,7 +73,7 @@ func (g *Related) run(ctx context.Context) error {
 	}
 	for _, typ := range g.Model.Catalog.Names() {
 		if g.Whole(typ) && !g.covered(typ) {
-			if err := g.read(ctx, environment.Reading{Type: typ}, func(rec record.Record) error { return g.visit(typ, rec) }); err != nil {
+			if err := g.visitAll(ctx, typ); err != nil {
 				return err
 			}
 		}
@@ -109,6 +109,72 @@ func (g *Related) covered(typ string) bool {
 	}
 	return true
 }
+
+// visitAll follows the references of all records of a type. Very many refer to few: where what
+// refers stands beside the key, of those that refer to the same only the first by key counts.
+func (g *Related) visitAll(ctx context.Context, typ string) error {
+	visit := func(rec record.Record) error { return g.visit(typ, rec) }
+	t, _ := g.Model.Catalog.Type(typ)
+	inKey := slices.ContainsFunc(t.Key, func(field string) bool {
+		return slices.ContainsFunc(t.Refers[field].To, func(to string) bool { return !g.Whole(to) })
+	})
+	r := environment.Reading{Type: typ, Lines: len(g.Chosen.LeaveOut) == 0}
+	first := map[string]record.Record{}
+	flush := func() error {
+		for _, rec := range first {
+			if rec.Load != nil {
+				if err := rec.Load(&rec); err != nil {
+					return err
+				}
+			}
+			if err := visit(rec); err != nil {
+				return err
+			}
+		}
+		clear(first)
+		return nil
+	}
+	var room []byte
+	err := g.read(ctx, r, func(rec record.Record) error {
+		if inKey || len(g.Chosen.LeaveOut) > 0 && g.Chosen.LeavesOut(g.Model.Catalog, typ, rec.Key) {
+			if rec.Load != nil {
+				if err := rec.Load(&rec); err != nil {
+					return err
+				}
+			}
+			return visit(rec)
+		}
+		var refers []byte
+		if rec.Load == nil {
+			for _, v := range rec.Values {
+				refers = record.AppendValue(refers, v)
+			}
+		} else {
+			order, begin, end, ok := g.Model.Shapes.LineOrder(room[:0], rec.Line, typ)
+			if room = order; !ok {
+				if err := rec.Load(&rec); err != nil {
+					return err
+				}
+				return visit(rec)
+			}
+			refers = rec.Line[begin:end]
+		}
+		if had, known := first[string(refers)]; !known || rec.Key.Compare(had.Key) < 0 {
+			first[string(refers)] = rec
+		}
+		if len(first) < mostFirst {
+			return nil
+		}
+		return flush()
+	})
+	if err != nil {
+		return err
+	}
+	return flush()
+}
+
+// mostFirst is how many records that refer to different ones are kept at a time.
+const mostFirst = 20_000
 
 // read reads records with just the fields that refer to others.
 func (g *Related) read(ctx context.Context, r environment.Reading, do func(record.Record) error) error {

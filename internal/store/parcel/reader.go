@@ -281,7 +281,7 @@ func (r *Reader) Heads(ctx context.Context, typ string) record.Stream {
 func (r *Reader) Lines(ctx context.Context, typ string) record.Stream {
 	var room []byte
 	return r.stream(ctx, typ, func(line []byte, t Type) (record.Record, bool) {
-		order, end, ok := r.Manifest.Keys.LineOrder(room[:0], line, t.Name)
+		order, _, end, ok := r.Manifest.Keys.LineOrder(room[:0], line, t.Name)
 		out := record.Record{}
 		if room = order; !ok || !record.LineExtras(line, end, &out) {
 			return record.Record{}, false
