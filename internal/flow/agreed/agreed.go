@@ -98,6 +98,9 @@ type Zones struct{ Here, There *time.Location }
 
 // lazily is sides.Known for a record of which so far only the key may be there.
 func lazily(t parcel.Type, rec record.Record, fields []record.Field, zones Zones) record.Record {
+	if !slices.EqualFunc(t.Fields, fields, func(a, b record.Field) bool { return a.Name == b.Name && a.Kind == b.Kind }) {
+		rec.Line = nil // it has other fields
+	}
 	load := rec.Load
 	if load == nil {
 		return sides.Known(t, rec, fields, zones.Here, zones.There)
@@ -228,9 +231,12 @@ func (w *Writing) Finish(ctx context.Context) error {
 }
 
 func (w *Writing) copy(ctx context.Context, t parcel.Type) error {
-	out := w.out.Type(t.Name, t.Fields)
+	out, err := w.out.InOrder(t.Name, t.Fields)
+	if err != nil {
+		return err
+	}
 	defer out.Discard()
-	for rec, err := range w.old.Records(ctx, t.Name) {
+	for rec, err := range w.old.Lines(ctx, t.Name) {
 		if err == nil {
 			err = out.Add(rec)
 		}
@@ -238,6 +244,6 @@ func (w *Writing) copy(ctx context.Context, t parcel.Type) error {
 			return err
 		}
 	}
-	_, err := out.Finish(false)
+	_, err = out.Finish(false)
 	return err
 }

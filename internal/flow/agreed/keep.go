@@ -114,11 +114,17 @@ func Keep(ctx context.Context, s *session.Session, b Between, written iter.Seq2[
 // the order of the source's keys.
 func (w *Writing) overlay(ctx context.Context, typ string, b Between, scratch string, written *spill.Sorter) error {
 	fields := w.begin(typ, b.ExportedAt, b.Fields[typ])
-	out := w.out.Type(typ, fields)
+	touched := b.Names.Touches(typ)
+	out, err := w.out.Type(typ, fields), error(nil)
+	if !touched {
+		if out, err = w.out.InOrder(typ, fields); err != nil {
+			return err
+		}
+	}
 	defer out.Discard()
 	add, finish := out.Add, func() error { return nil }
-	before := stream(ctx, w.old, typ, b.Shapes, fields, b.Zones, b.Names.Touches(typ))
-	if b.Names.Touches(typ) {
+	before := stream(ctx, w.old, typ, b.Shapes, fields, b.Zones, touched)
+	if touched {
 		keyed := newRekeyed(scratch, typ, fields, b.Shapes)
 		defer keyed.sorter.Close()
 		add, finish = keyed.add, func() error { return keyed.into(out) }
@@ -130,7 +136,7 @@ func (w *Writing) overlay(ctx context.Context, typ string, b Between, scratch st
 	if err := finish(); err != nil {
 		return err
 	}
-	_, err := out.Finish(false)
+	_, err = out.Finish(false)
 	return err
 }
 
@@ -165,8 +171,10 @@ func over(before, fresh record.Stream, fields []record.Field, add func(record.Re
 	// upTo keeps what was agreed before on keys below a limit.
 	upTo := func(below func(record.Key) bool) error {
 		for more && err == nil && below(old.Key) {
-			if err := loaded(&old); err != nil {
-				return err
+			if old.Line == nil {
+				if err := loaded(&old); err != nil {
+					return err
+				}
 			}
 			if err := keep(old); err != nil {
 				return err

@@ -188,23 +188,52 @@ func (s *session) setStamp(ctx context.Context, of *stamped, name string, ids []
 	if err != nil || !ok {
 		return err
 	}
+	update := func(where string, args ...any) error {
+		stmt, err := s.prepare(ctx, fmt.Sprintf("%s %s SET %s = %s WHERE %s", verb(s.can.Update, "UPDATE"), s.dialect.Place(t.place), s.dialect.Quote(name), engine.Mark, where))
+		if err == nil {
+			_, err = stmt.ExecContext(ctx, append([]any{stored}, args...)...)
+		}
+		return s.explain(err)
+	}
+	quoted := make([]string, len(t.identity))
+	for i, column := range t.identity {
+		quoted[i] = s.dialect.Quote(column)
+	}
+	var whole []identity
 	for _, id := range ids {
+		if !id.hasNull() {
+			whole = append(whole, id)
+			continue
+		}
 		var where []string
-		args := []any{stored}
-		for i, column := range t.identity {
+		var args []any
+		for i := range t.identity {
 			if id[i] == nil {
-				where = append(where, s.dialect.Quote(column)+" IS NULL")
+				where = append(where, quoted[i]+" IS NULL")
 				continue
 			}
-			where, args = append(where, s.dialect.Quote(column)+" = "+engine.Mark), append(args, id[i])
+			where, args = append(where, quoted[i]+" = "+engine.Mark), append(args, id[i])
 		}
-		stmt, err := s.prepare(ctx, fmt.Sprintf("%s %s SET %s = %s WHERE %s", verb(s.can.Update, "UPDATE"), s.dialect.Place(t.place), s.dialect.Quote(name), engine.Mark, strings.Join(where, " AND ")))
-		if err == nil {
-			_, err = stmt.ExecContext(ctx, args...)
+		if err := update(strings.Join(where, " AND "), args...); err != nil {
+			return err
 		}
-		if err != nil {
-			return s.explain(err)
+	}
+	for len(whole) > 0 {
+		n := min(len(whole), atOnce)
+		if n < atOnce {
+			n = 1 // a statement that is prepared once for each number would be many
 		}
+		var args []any
+		for _, id := range whole[:n] {
+			args = append(args, id...)
+		}
+		if err := update(s.dialect.In(quoted, n), args...); err != nil {
+			return err
+		}
+		whole = whole[n:]
 	}
 	return nil
 }
+
+// atOnce is how many records get a stamp in one statement.
+const atOnce = 100
