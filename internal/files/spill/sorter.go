@@ -3,7 +3,6 @@ package spill
 import (
 	"bufio"
 	"cmp"
-	"container/heap"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -14,8 +13,9 @@ import (
 	"slices"
 )
 
-// Budget is how many bytes a sorter holds in memory before it writes a run to disk.
-const Budget = 24 << 20
+// Budget is how many bytes a sorter holds in memory before it writes a run to disk. While that
+// is written as many come in again.
+const Budget = 14 << 20
 
 // maxRuns bounds the files that are merged at a time.
 const maxRuns = 64
@@ -35,6 +35,7 @@ type Sorter struct {
 	entries []Entry
 	size    int
 	runs    []string
+	behind  chan written // of a run that is being written; nil for none
 	count   int
 }
 
@@ -62,33 +63,11 @@ func compare(a, b Entry) int {
 	return slices.Compare(a.Payload, b.Payload)
 }
 
+// spill has what was added sorted and written while more is added.
 func (s *Sorter) spill() error {
-	slices.SortFunc(s.entries, compare)
-	if err := s.writeRun(func(yield func(Entry, error) bool) {
-		for _, e := range s.entries {
-			if !yield(e, nil) {
-				return
-			}
-		}
-	}); err != nil {
+	if err := s.wait(); err != nil {
 		return err
 	}
-	s.entries, s.size = nil, 0
-	if len(s.runs) < maxRuns {
-		return nil
-	}
-	merged := s.runs
-	s.runs = nil
-	if err := s.writeRun(mergeRuns(merged)); err != nil {
-		return err
-	}
-	for _, run := range merged {
-		_ = os.Remove(run)
-	}
-	return nil
-}
-
-func (s *Sorter) writeRun(entries iter.Seq2[Entry, error]) error {
 	if s.folder == "" {
 		folder, err := os.MkdirTemp(s.parent, "sort-")
 		if err != nil {
@@ -96,71 +75,135 @@ func (s *Sorter) writeRun(entries iter.Seq2[Entry, error]) error {
 		}
 		s.folder = folder
 	}
-	f, err := os.CreateTemp(s.folder, "run-")
+	entries, behind := s.entries, make(chan written, 1)
+	s.entries, s.size, s.behind = make([]Entry, 0, len(entries)), 0, behind
+	go func() {
+		slices.SortFunc(entries, compare)
+		name, err := writeRun(s.folder, each(entries))
+		behind <- written{name, err}
+	}()
+	return nil
+}
+
+// written is a run that was written.
+type written struct {
+	name string
+	err  error
+}
+
+// wait waits for the run that is being written. Of very many runs it makes one.
+func (s *Sorter) wait() error {
+	if s.behind == nil {
+		return nil
+	}
+	done := <-s.behind
+	s.behind = nil
+	if done.err != nil {
+		return done.err
+	}
+	if s.runs = append(s.runs, done.name); len(s.runs) < maxRuns {
+		return nil
+	}
+	merged := s.runs
+	s.runs = nil
+	name, err := writeRun(s.folder, mergeRuns(merged, nil))
 	if err != nil {
-		return fmt.Errorf("room for sorting: %w", err)
+		return err
+	}
+	s.runs = []string{name}
+	for _, run := range merged {
+		_ = os.Remove(run)
+	}
+	return nil
+}
+
+func each(entries []Entry) iter.Seq2[Entry, error] {
+	return func(yield func(Entry, error) bool) {
+		for _, e := range entries {
+			if !yield(e, nil) {
+				return
+			}
+		}
+	}
+}
+
+func writeRun(folder string, entries iter.Seq2[Entry, error]) (string, error) {
+	f, err := os.CreateTemp(folder, "run-")
+	if err != nil {
+		return "", fmt.Errorf("room for sorting: %w", err)
 	}
 	defer f.Close()
 	out := bufio.NewWriterSize(f, 256<<10)
 	for e, err := range entries {
 		if err != nil {
-			return err
+			return "", err
 		}
-		var head [16]byte
+		var head [20]byte
 		n := binary.PutUvarint(head[:], uint64(len(e.Order)))
 		n += binary.PutUvarint(head[n:], uint64(len(e.Payload)))
 		_, _ = out.Write(head[:n])
 		_, _ = out.WriteString(e.Order)
 		if _, err := out.Write(e.Payload); err != nil {
-			return fmt.Errorf("room for sorting: %w", err)
+			return "", fmt.Errorf("room for sorting: %w", err)
 		}
 	}
 	if err := out.Flush(); err != nil {
-		return fmt.Errorf("room for sorting: %w", err)
+		return "", fmt.Errorf("room for sorting: %w", err)
 	}
-	s.runs = append(s.runs, f.Name())
-	return nil
+	return f.Name(), nil
 }
 
 // Sorted gives all entries in order. Nothing may be added afterwards.
 func (s *Sorter) Sorted() iter.Seq2[Entry, error] {
-	if len(s.runs) == 0 {
-		return func(yield func(Entry, error) bool) {
-			slices.SortFunc(s.entries, compare)
-			for _, e := range s.entries {
-				if !yield(e, nil) {
-					return
-				}
-			}
-		}
-	}
 	return func(yield func(Entry, error) bool) {
-		if len(s.entries) > 0 {
-			if err := s.spill(); err != nil {
-				yield(Entry{}, err)
-				return
-			}
+		if err := s.wait(); err != nil {
+			yield(Entry{}, err)
+			return
 		}
-		mergeRuns(s.runs)(yield)
+		slices.SortFunc(s.entries, compare)
+		if len(s.runs) == 0 {
+			each(s.entries)(yield)
+			return
+		}
+		mergeRuns(s.runs, s.entries)(yield)
 	}
 }
 
 // Close removes the sorter's files.
 func (s *Sorter) Close() {
+	if s.behind != nil {
+		<-s.behind
+		s.behind = nil
+	}
 	s.entries = nil
 	if s.folder != "" {
 		_ = os.RemoveAll(filepath.Clean(s.folder))
 	}
 }
 
-// run reads one sorted file an entry ahead.
+// run reads one sorted file an entry ahead, or entries that are in memory.
 type run struct {
-	in   *bufio.Reader
-	file *os.File
-	head Entry
+	in      *bufio.Reader
+	file    *os.File
+	entries []Entry
+	head    Entry
+	room    []byte
+}
+
+func (r *run) close() {
+	if r.file != nil {
+		_ = r.file.Close()
+	}
 }
 
 func (r *run) advance() (bool, error) {
+	if r.file == nil {
+		if len(r.entries) == 0 {
+			return false, nil
+		}
+		r.head, r.entries = r.entries[0], r.entries[1:]
+		return true, nil
+	}
 	order, err := binary.ReadUvarint(r.in)
 	if errors.Is(err, io.EOF) {
 		return false, nil
@@ -172,7 +215,12 @@ func (r *run) advance() (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	data := make([]byte, order+payload)
+	size := int(order + payload)
+	if len(r.room) < size {
+		r.room = make([]byte, max(size, 32<<10))
+	}
+	data := r.room[:size:size]
+	r.room = r.room[size:]
 	if _, err := io.ReadFull(r.in, data); err != nil {
 		return false, err
 	}
@@ -180,46 +228,57 @@ func (r *run) advance() (bool, error) {
 	return true, nil
 }
 
-type runHeap []*run
+// least is a heap of runs by their heads.
+type least []*run
 
-func (h runHeap) Len() int           { return len(h) }
-func (h runHeap) Less(a, b int) bool { return compare(h[a].head, h[b].head) < 0 }
-func (h runHeap) Swap(a, b int)      { h[a], h[b] = h[b], h[a] }
-func (h *runHeap) Push(x any)        { *h = append(*h, x.(*run)) }
-func (h *runHeap) Pop() any {
-	last := len(*h) - 1
-	x := (*h)[last]
-	*h = (*h)[:last]
-	return x
+func (h least) down(at int) {
+	for {
+		small := at
+		for child := 2*at + 1; child <= 2*at+2 && child < len(h); child++ {
+			if compare(h[child].head, h[small].head) < 0 {
+				small = child
+			}
+		}
+		if small == at {
+			return
+		}
+		h[at], h[small] = h[small], h[at]
+		at = small
+	}
 }
 
-func mergeRuns(names []string) iter.Seq2[Entry, error] {
+// mergeRuns gives the entries of sorted files, and those sorted in memory, in order.
+func mergeRuns(names []string, entries []Entry) iter.Seq2[Entry, error] {
 	return func(yield func(Entry, error) bool) {
-		var all runHeap
+		var all least
 		defer func() {
 			for _, r := range all {
-				_ = r.file.Close()
+				r.close()
 			}
 		}()
+		add := func(r *run) error {
+			more, err := r.advance()
+			if err != nil || !more {
+				r.close()
+				return err
+			}
+			all = append(all, r)
+			return nil
+		}
 		for _, name := range names {
 			f, err := os.Open(name)
+			if err == nil {
+				err = add(&run{in: bufio.NewReaderSize(f, 64<<10), file: f})
+			}
 			if err != nil {
 				yield(Entry{}, err)
 				return
 			}
-			r := &run{in: bufio.NewReaderSize(f, 64<<10), file: f}
-			more, err := r.advance()
-			if err != nil || !more {
-				_ = f.Close()
-				if err != nil {
-					yield(Entry{}, err)
-					return
-				}
-				continue
-			}
-			all = append(all, r)
 		}
-		heap.Init(&all)
+		_ = add(&run{entries: entries})
+		for at := len(all)/2 - 1; at >= 0; at-- {
+			all.down(at)
+		}
 		for len(all) > 0 {
 			r := all[0]
 			if !yield(r.head, nil) {
@@ -230,12 +289,12 @@ func mergeRuns(names []string) iter.Seq2[Entry, error] {
 				yield(Entry{}, err)
 				return
 			}
-			if more {
-				heap.Fix(&all, 0)
-			} else {
-				_ = r.file.Close()
-				heap.Pop(&all)
+			if !more {
+				r.close()
+				all[0] = all[len(all)-1]
+				all = all[:len(all)-1]
 			}
+			all.down(0)
 		}
 	}
 }

@@ -206,7 +206,7 @@ func (out *targetRecords) others(ctx context.Context, c compared, w atWork) (int
 // the key there if it is another one, then the line of key and values, which stands alone
 // so that it can be compared with the source's.
 func packTarget(fields []record.Field, rec record.Record, source byte) []byte {
-	head := []byte{source}
+	head := append(make([]byte, 0, len(rec.Line)+len(rec.ID)+len(rec.ChangedAt)+len(rec.ChangedBy)+8), source)
 	for _, text := range []string{rec.ID, rec.ChangedAt, rec.ChangedBy} { // an id of bytes may hold a zero
 		head = append(append(head, strings.ReplaceAll(text, "\x00", "\ufffd")...), 0)
 	}

@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/klauspost/compress/zip"
@@ -29,6 +30,29 @@ type Writer struct {
 	manifest Manifest
 	files    map[string]int64
 	noFiles  bool
+	packs    map[string]packed // by record type
+	behind   chan finished     // of a type that is being written; nil for none
+	stopped  atomic.Bool
+}
+
+// finished is a type that was written.
+type finished struct {
+	name string
+	packed
+	err error
+}
+
+// wait waits for the type that is being written.
+func (w *Writer) wait() error {
+	if w.behind == nil {
+		return nil
+	}
+	done := <-w.behind
+	w.behind = nil
+	if done.err == nil {
+		w.packs[done.name] = done.packed
+	}
+	return done.err
 }
 
 // LeaveFilesOut makes the writer keep of attachments only their SHA-256.
@@ -41,7 +65,7 @@ func Create(scratch string, manifest Manifest, catalog []byte) (*Writer, error) 
 	if err != nil {
 		return nil, err
 	}
-	w := &Writer{folder: folder, manifest: manifest, files: map[string]int64{}}
+	w := &Writer{folder: folder, manifest: manifest, files: map[string]int64{}, packs: map[string]packed{}}
 	w.manifest.Format, w.manifest.Version, w.manifest.ID = Format, Version, rand.Text()
 	w.manifest.Types, w.manifest.Files = []Type{}, []Sum{}
 	for _, name := range []string{"records", "files"} {
@@ -65,6 +89,8 @@ func Create(scratch string, manifest Manifest, catalog []byte) (*Writer, error) 
 // Discard removes what was written; after Finish it does nothing.
 func (w *Writer) Discard() {
 	if w.folder != "" {
+		w.stopped.Store(true)
+		_ = w.wait()
 		_ = os.RemoveAll(w.folder)
 		w.folder = ""
 	}
@@ -76,7 +102,7 @@ type TypeWriter struct {
 	name   string
 	fields []record.Field
 	sorter *spill.Sorter // nil where they come in order
-	out    *summed       // nil where they do not
+	out    *packing      // nil where they do not
 	line   []byte
 	last   string
 	count  int
@@ -92,7 +118,7 @@ func (w *Writer) Type(name string, fields []record.Field) *TypeWriter {
 // InOrder is Type for records that are added in key order, each key once; they need not
 // be sorted.
 func (w *Writer) InOrder(name string, fields []record.Field) (*TypeWriter, error) {
-	out, err := createSummed(filepath.Join(w.folder, recordsName(name)))
+	out, err := createPacking(filepath.Join(w.folder, recordsName(name)))
 	return &TypeWriter{parent: w, name: name, fields: fields, out: out}, err
 }
 
@@ -112,6 +138,9 @@ func (t *TypeWriter) Add(r record.Record) error {
 	t.newest = max(t.newest, r.ChangedAt)
 	line := t.line[:0]
 	if r.Values == nil && r.Line != nil {
+		if line == nil {
+			line = make([]byte, 0, len(r.Line)+len(r.ChangedAt)+len(r.ChangedBy)+len(r.Why)+len(r.Through)+64)
+		}
 		line = record.AppendExtras(line, r)
 	} else {
 		line = record.AppendLine(line, t.fields, r)
@@ -149,35 +178,62 @@ func (w *Writer) Records() (n int) {
 	return n
 }
 
-// Finish writes the records in key order and tells how many there are. Whole says that
-// these are all that the source has.
+// Finish has the records written in key order, while others are added, and tells how many
+// there are. Whole says that these are all that the source has.
 func (t *TypeWriter) Finish(whole bool) (int, error) {
-	var sum Sum
-	var err error
-	count := t.count
-	if t.out != nil {
-		sum, err = t.out.finish()
-	} else {
-		defer t.sorter.Close()
-		count = t.sorter.Count()
-		sum, err = writeFile(filepath.Join(t.parent.folder, recordsName(t.name)), func(out io.Writer) error {
-			for entry, err := range t.sorter.Sorted() {
-				if err != nil {
-					return err
-				}
-				if _, err := out.Write(append(entry.Payload, '\n')); err != nil {
-					return err
-				}
-			}
-			return nil
-		})
-	}
-	if err != nil {
+	w, count, sorter := t.parent, t.count, t.sorter
+	if err := w.wait(); err != nil {
 		return 0, err
 	}
-	t.parent.manifest.Types = append(t.parent.manifest.Types, Type{Name: t.name, Fields: t.fields, Records: count, Chosen: t.chosen, Whole: whole, Newest: t.newest, Sum: sum})
+	if t.out != nil {
+		sum, err := t.out.finish()
+		if err != nil {
+			return 0, err
+		}
+		w.packs[t.name] = sum
+	} else {
+		count, t.sorter = sorter.Count(), nil
+		out, err := createPacking(filepath.Join(w.folder, recordsName(t.name)))
+		if err != nil {
+			sorter.Close()
+			return 0, err
+		}
+		behind, name := make(chan finished, 1), t.name
+		w.behind = behind
+		go func() {
+			defer sorter.Close()
+			sum, err := w.records(sorter, out)
+			behind <- finished{name, sum, err}
+		}()
+	}
+	w.manifest.Types = append(w.manifest.Types, Type{Name: t.name, Fields: t.fields, Records: count, Chosen: t.chosen, Whole: whole, Newest: t.newest})
 	return count, nil
 }
+
+// errStopped is a parcel that nobody wants any more.
+var errStopped = errors.New("the parcel was discarded")
+
+// records writes sorted lines.
+func (w *Writer) records(sorter *spill.Sorter, out *packing) (packed, error) {
+	defer out.file.Close()
+	for entry, err := range sorter.Sorted() {
+		if err == nil && w.stopped.Load() {
+			err = errStopped
+		}
+		if err == nil {
+			_, err = out.Write(entry.Payload)
+		}
+		if err == nil {
+			_, err = out.Write(lineEnd)
+		}
+		if err != nil {
+			return packed{}, err
+		}
+	}
+	return out.finish()
+}
+
+var lineEnd = []byte{'\n'}
 
 // Saw notes when a record was changed that is in scope but left out on purpose: it is not
 // news later.
@@ -189,7 +245,9 @@ func (t *TypeWriter) Discard() {
 		_ = t.out.file.Close()
 		return
 	}
-	t.sorter.Close()
+	if t.sorter != nil {
+		t.sorter.Close()
+	}
 }
 
 func (w *Writer) attach(v record.Value) error {
@@ -229,6 +287,12 @@ func (e *ExistsError) Error() string {
 // a folder. What is there already is never replaced: that is an *ExistsError.
 func (w *Writer) Finish(path string, asFolder bool) (Manifest, error) {
 	defer w.Discard()
+	if err := w.wait(); err != nil {
+		return Manifest{}, err
+	}
+	for i, t := range w.manifest.Types {
+		w.manifest.Types[i].Sum = w.packs[t.Name].Sum
+	}
 	for sha, size := range w.files {
 		w.manifest.Files = append(w.manifest.Files, Sum{Bytes: size, SHA256: sha})
 	}
@@ -250,6 +314,11 @@ func (w *Writer) Finish(path string, asFolder bool) (Manifest, error) {
 	if asFolder {
 		if len(w.files) == 0 {
 			_ = os.Remove(filepath.Join(w.folder, "files"))
+		}
+		for name := range w.packs {
+			if err := unpack(filepath.Join(w.folder, recordsName(name))); err != nil {
+				return manifest, err
+			}
 		}
 		if _, err := os.Lstat(path); err == nil {
 			return manifest, &ExistsError{Path: path}
@@ -287,7 +356,10 @@ func (w *Writer) zip(path string, manifest []byte) error {
 	defer f.Close()
 	buffered := bufio.NewWriterSize(f, 256<<10)
 	z := zip.NewWriter(buffered)
-	names := []string{manifestName, catalogName}
+	names, packs := []string{manifestName, catalogName}, map[string]packed{}
+	for name, of := range w.packs {
+		packs[recordsName(name)] = of
+	}
 	if w.manifest.Referred != nil {
 		names = append(names, referredName)
 	}
@@ -301,6 +373,12 @@ func (w *Writer) zip(path string, manifest []byte) error {
 		names = append(names, fileName(sum.SHA256))
 	}
 	for _, name := range names {
+		if of, ok := packs[name]; ok {
+			if err := zipPacked(z, name, filepath.Join(w.folder, name), of); err != nil {
+				return err
+			}
+			continue
+		}
 		out, err := z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: earliest})
 		if err != nil {
 			return err
