@@ -71,6 +71,7 @@ var arrows = map[string][]string{
 	"internal/flow/whereabouts": below(append([]string{"internal/flow/importing"}, lower...)...),
 	"internal/flow/restore":     below(append([]string{"internal/flow/importing", "internal/flow/matching"}, lower...)...),
 
+	"bench":       {}, // drives the program and the databases from outside
 	"tools/house": {}, // draws the house from outside
 	"tools/man":   {"internal/ui/cli"},
 

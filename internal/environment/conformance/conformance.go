@@ -159,6 +159,9 @@ func (b *bench) lines(from environment.Reader, typ string, keys []record.Key) []
 		require.NoError(b, err)
 		all = append(all, rec)
 	}
+	if keys == nil {
+		b.short(from, typ, all)
+	}
 	slices.SortFunc(all, func(x, y record.Record) int {
 		if c := x.Key.Compare(y.Key); c != 0 {
 			return c
@@ -182,6 +185,34 @@ func (b *bench) as(lines ...string) []string {
 		}
 	}
 	return lines
+}
+
+// short reads a type by lines, which must be those of its records.
+func (b *bench) short(from environment.Reader, typ string, all []record.Record) {
+	b.Helper()
+	told := func(rec record.Record, line []byte) string {
+		return fmt.Sprintf("%q %s %q %q %q", rec.Key.Order(), line, rec.ID, rec.ChangedAt, rec.ChangedBy)
+	}
+	var want, got []string
+	for _, rec := range all {
+		want = append(want, told(rec, record.AppendLine(nil, b.fields[typ], record.Record{Key: rec.Key, Values: rec.Values})))
+	}
+	for rec, err := range from.Read(context.Background(), b.model, environment.Reading{Type: typ, Fields: b.fields[typ], Lines: true}) {
+		require.NoError(b, err)
+		line := rec.Line
+		if rec.Load == nil {
+			line = record.AppendLine(nil, b.fields[typ], record.Record{Key: rec.Key, Values: rec.Values})
+		} else {
+			loaded := rec
+			require.NoError(b, rec.Load(&loaded))
+			assert.Equal(b, rec.Key.Order(), loaded.Key.Order())
+			assert.Len(b, loaded.Values, len(b.fields[typ]))
+		}
+		got = append(got, told(rec, line))
+	}
+	slices.Sort(want)
+	slices.Sort(got)
+	assert.Equal(b, want, got, "%s by lines", typ)
 }
 
 func (b *bench) key(typ, text string) record.Key {
