@@ -1,8 +1,8 @@
 // Package match compares the records of a source with those of a target, by key.
 //
 // The contract: source, target and agreed values are streams of one record type in
-// key order; Join passes over all three once, at the same time, and keeps only the
-// records of one key in memory. It yields a Finding for everything that is not the
+// key order; Join passes over all three once, each read a little ahead in a goroutine
+// of its own, and keeps only that and the records of one key in memory. It yields a Finding for everything that is not the
 // same and counts the rest. It never matches by guess: records that share a key on a
 // side are a conflict of their own, and so is whatever has such a record in its key.
 package match
@@ -397,7 +397,7 @@ func compareKeys(fields []record.Field, source, target record.Record, agreed *re
 // side reads one stream a key ahead.
 type side struct {
 	name string
-	next func() (record.Record, error, bool)
+	next func() (*record.Record, error)
 	stop func()
 	head *record.Record
 	last string // order of the key before head
@@ -429,26 +429,26 @@ func newSide(name string, stream record.Stream) *side {
 	if stream == nil {
 		return &side{name: name, done: true, stop: func() {}}
 	}
-	next, stop := iter.Pull2(stream)
-	return &side{name: name, next: next, stop: stop}
+	a := readAhead(stream)
+	return &side{name: name, next: a.next, stop: a.stop}
 }
 
 func (s *side) fill() error {
 	if s.head != nil || s.done {
 		return nil
 	}
-	r, err, ok := s.next()
-	if !ok {
-		s.done = true
-		return nil
-	}
+	r, err := s.next()
 	if err != nil {
 		return err
+	}
+	if r == nil {
+		s.done = true
+		return nil
 	}
 	if r.Key.Order() < s.last {
 		return fmt.Errorf("the %s is not in key order", s.name)
 	}
-	s.head, s.last = &r, r.Key.Order()
+	s.head, s.last = r, r.Key.Order()
 	return nil
 }
 

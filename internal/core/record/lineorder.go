@@ -41,9 +41,14 @@ func LineExtras(line []byte, end int, r *Record) (ok bool) {
 		if !found {
 			continue
 		}
-		n := bytes.IndexAny(after, `"\`)
-		if n < 0 || after[n] != '"' || !utf8.Valid(after[:n]) || bytes.ContainsFunc(after[:n], func(c rune) bool { return c < 0x20 }) {
+		n := bytes.IndexByte(after, '"')
+		if n < 0 {
 			return false
+		}
+		for _, c := range after[:n] {
+			if c < 0x20 || c == '\\' || c >= utf8.RuneSelf {
+				return false
+			}
 		}
 		*extra.into, rest = string(after[:n]), after[n+1:]
 	}

@@ -319,6 +319,14 @@ func (c compared) fromParcel(ctx context.Context, typ string, fields []record.Fi
 		rec.Values, rec.ID = values, c.catalog.Address(typ, rec.Key)
 		rec.Line = record.AppendLine(nil, fields, record.Record{Key: rec.Key, Values: values})
 	}
+	var load func(*record.Record) error
+	completed := func(r *record.Record) error {
+		err := load(r)
+		if err == nil {
+			complete(r)
+		}
+		return err
+	}
 	return func(yield func(record.Record, error) bool) {
 		for rec, err := range c.records(ctx, typ) {
 			switch {
@@ -330,14 +338,10 @@ func (c compared) fromParcel(ctx context.Context, typ string, fields []record.Fi
 					complete(&rec)
 				}
 			default:
-				load := rec.Load
-				rec.Load = func(r *record.Record) error {
-					err := load(r)
-					if err == nil {
-						complete(r)
-					}
-					return err
+				if load == nil { // which is the same for all of them
+					load = rec.Load
 				}
+				rec.Load = completed
 			}
 			c.session.Progress.Add(1)
 			if !yield(rec, err) {

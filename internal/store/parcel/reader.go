@@ -13,6 +13,8 @@ import (
 	"iter"
 	"os"
 	"path/filepath"
+	"runtime"
+	"sync"
 
 	"github.com/klauspost/compress/flate"
 	"github.com/klauspost/compress/zip"
@@ -190,8 +192,19 @@ func (r *Reader) Verify(ctx context.Context) error {
 			return &Error{Parcel: r.path, File: name, Broken: true, Message: "the manifest does not know this file"}
 		}
 	}
-	for _, name := range order {
-		if err := r.verifyFile(ctx, name, expected[name]); err != nil {
+	// Several at a time; what is wrong first in their order is told.
+	wrong, slots := make([]error, len(order)), make(chan struct{}, runtime.GOMAXPROCS(0))
+	var all sync.WaitGroup
+	for i, name := range order {
+		slots <- struct{}{}
+		all.Go(func() {
+			wrong[i] = r.verifyFile(ctx, name, expected[name])
+			<-slots
+		})
+	}
+	all.Wait()
+	for _, err := range wrong {
+		if err != nil {
 			return err
 		}
 	}
@@ -280,26 +293,23 @@ func (r *Reader) Heads(ctx context.Context, typ string) record.Stream {
 // instead of the values the line of both; Load completes a record, attachments included.
 func (r *Reader) Lines(ctx context.Context, typ string) record.Stream {
 	var room []byte
+	of, _ := r.Manifest.Type(typ)
+	load := func(rec *record.Record) error {
+		full, err := record.ParseLine(rec.Line, typ, of.Fields, r.Manifest.Keys)
+		if err == nil {
+			err = r.attachContent(&full)
+		}
+		rec.Key, rec.Values, rec.Load = full.Key, full.Values, nil
+		return err
+	}
 	return r.stream(ctx, typ, func(line []byte, t Type) (record.Record, bool) {
 		order, _, end, ok := r.Manifest.Keys.LineOrder(room[:0], line, t.Name)
 		out := record.Record{}
 		if room = order; !ok || !record.LineExtras(line, end, &out) {
 			return record.Record{}, false
 		}
-		alone := line
-		if line[end] != '}' || end+1 != len(line) {
-			alone = append(append(make([]byte, 0, end+1), line[:end]...), '}')
-		}
-		out.Key, out.Line = record.KeyByOrder(string(order)), alone
-		out.Load = func(rec *record.Record) error {
-			full, err := record.ParseLine(line, t.Name, t.Fields, r.Manifest.Keys)
-			if err == nil {
-				err = r.attachContent(&full)
-			}
-			full.Line = rec.Line
-			*rec = full
-			return err
-		}
+		line[end] = '}' // what came after is in the record
+		out.Key, out.Line, out.Load = record.KeyByOrder(string(order)), line[:end+1:end+1], load
 		return out, true
 	})
 }
