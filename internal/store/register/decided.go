@@ -234,6 +234,11 @@ func (d *Decided) take(ctx context.Context, tx *sql.Tx, path string, number int,
 		return false, nil
 	}
 	if h.TargetParcel == "" && !h.ByHand {
+		k, err := newKeeping(ctx, tx)
+		if err != nil {
+			return true, err
+		}
+		defer k.close()
 		for f, err := range of.Decided(ctx) {
 			if ctx.Err() != nil {
 				return true, ctx.Err()
@@ -241,7 +246,7 @@ func (d *Decided) take(ctx context.Context, tx *sql.Tx, path string, number int,
 			if err != nil {
 				return true, nil // damaged; anagram history says so
 			}
-			if err := keep(ctx, tx, h, number, f); err != nil {
+			if err := k.keep(ctx, h, number, f); err != nil {
 				return true, err
 			}
 		}
@@ -250,17 +255,32 @@ func (d *Decided) take(ctx context.Context, tx *sql.Tx, path string, number int,
 	return true, err
 }
 
+// keeping has the statements by which decisions are taken.
+type keeping struct{ put, supersede *sql.Stmt }
+
+func newKeeping(ctx context.Context, tx *sql.Tx) (k keeping, err error) {
+	if k.put, err = tx.PrepareContext(ctx, `INSERT INTO decided VALUES (?,?,?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO UPDATE SET docket = excluded.docket, first = excluded.first,
+		decision = excluded.decision, who = excluded.who, note = excluded.note, source_sum = excluded.source_sum, target_sum = excluded.target_sum WHERE excluded.docket >= docket`); err != nil {
+		return k, err
+	}
+	k.supersede, err = tx.PrepareContext(ctx, "UPDATE decided SET decision = 'open', docket = ? WHERE source = ? AND target = ? AND type = ? AND ord = ? AND field <> '' AND docket <= ?")
+	return k, err
+}
+
+func (k keeping) close() {
+	_ = k.put.Close()
+	_ = k.supersede.Close()
+}
+
 // keep takes what a docket says about a record and its fields, unless a later one says
 // something. A record that was declined but for some fields was declined field by field.
-func keep(ctx context.Context, tx *sql.Tx, h docket.Header, number int, f docket.Finding) error {
+func (k keeping) keep(ctx context.Context, h docket.Header, number int, f docket.Finding) error {
 	put := func(field string, decision docket.Decision, source, target []byte) error {
 		who, note, first := f.SaidOn(field)
 		if first == 0 {
 			first = number
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO decided VALUES (?,?,?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO UPDATE SET docket = excluded.docket, first = excluded.first,
-			decision = excluded.decision, who = excluded.who, note = excluded.note, source_sum = excluded.source_sum, target_sum = excluded.target_sum WHERE excluded.docket >= docket`,
-			h.Source, h.Target, f.Type, []byte(f.Order), field, number, first, string(decision), who, note, source, target)
+		_, err := k.put.ExecContext(ctx, h.Source, h.Target, f.Type, []byte(f.Order), field, number, first, string(decision), who, note, source, target)
 		return err
 	}
 	partly := f.Decision != docket.Approved && f.AnyApproved()
@@ -272,8 +292,7 @@ func keep(ctx context.Context, tx *sql.Tx, h docket.Header, number int, f docket
 		return err
 	}
 	// What an earlier docket said about single fields is superseded.
-	if _, err := tx.ExecContext(ctx, "UPDATE decided SET decision = 'open', docket = ? WHERE source = ? AND target = ? AND type = ? AND ord = ? AND field <> '' AND docket <= ?",
-		number, h.Source, h.Target, f.Type, []byte(f.Order), number); err != nil {
+	if _, err := k.supersede.ExecContext(ctx, number, h.Source, h.Target, f.Type, []byte(f.Order), number); err != nil {
 		return err
 	}
 	for _, field := range f.Fields {
