@@ -90,6 +90,7 @@ func (a *ahead) next() (*record.Record, error) {
 // stop ends the reading, and waits until it has ended.
 func (a *ahead) stop() {
 	a.once.Do(func() { close(a.quit) })
-	for range a.batches { //nolint:revive // until it is closed
+	for more := true; more; {
+		_, more = <-a.batches
 	}
 }

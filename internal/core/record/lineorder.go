@@ -17,7 +17,7 @@ func (s Shapes) LineOrder(order, line []byte, typ string) (out []byte, begin, en
 	if !known || !bytes.HasPrefix(line, []byte(head)) {
 		return order, 0, 0, false
 	}
-	out, at, ok := s.orderOf(order, line, len(head), fields)
+	out, at, ok := s.orderOf(order, line, len(head), fields, 0)
 	if !ok || !bytes.HasPrefix(line[at:], []byte(middle)) {
 		return order, 0, 0, false
 	}
@@ -55,14 +55,17 @@ func LineExtras(line []byte, end int, r *Record) (ok bool) {
 	return string(rest) == "}"
 }
 
+// deepestKey is through how many references a key is read here.
+const deepestKey = 60
+
 // orderOf reads an array of parts that begins at a place of the line.
-func (s Shapes) orderOf(out, line []byte, at int, fields []Field) ([]byte, int, bool) {
-	if at >= len(line) || line[at] != '[' {
+func (s Shapes) orderOf(out, line []byte, at int, fields []Field, depth int) ([]byte, int, bool) {
+	if at >= len(line) || line[at] != '[' || depth > deepestKey {
 		return out, at, false
 	}
 	for i := range fields {
 		var ok bool
-		if out, at, ok = s.partOf(out, line, at+1, &fields[i]); !ok || at >= len(line) {
+		if out, at, ok = s.partOf(out, line, at+1, &fields[i], depth); !ok || at >= len(line) {
 			return out, at, false
 		}
 		if more := i < len(fields)-1; more && line[at] != ',' || !more && line[at] != ']' {
@@ -72,7 +75,7 @@ func (s Shapes) orderOf(out, line []byte, at int, fields []Field) ([]byte, int, 
 	return out, at + 1, len(fields) > 0
 }
 
-func (s Shapes) partOf(out, line []byte, at int, field *Field) ([]byte, int, bool) {
+func (s Shapes) partOf(out, line []byte, at int, field *Field, depth int) ([]byte, int, bool) {
 	if bytes.HasPrefix(line[at:], []byte("null")) {
 		return append(out, orderNull), at + 4, true
 	}
@@ -82,7 +85,7 @@ func (s Shapes) partOf(out, line []byte, at int, field *Field) ([]byte, int, boo
 		if !known || len(field.Among) > 0 {
 			return out, at, false
 		}
-		out, at, ok := s.orderOf(OpenReference(out), line, at, to)
+		out, at, ok := s.orderOf(OpenReference(out), line, at, to, depth+1)
 		return CloseReference(out), at, ok
 	case Integer:
 		end := at

@@ -23,6 +23,7 @@ var orderLines = []string{
 	`{"key":[["A",1],"2.5","2026-01-02",null],"values":{}}`, `{"key":[["A",1],"2.50","2026-01-02",true],"values":{}}`, `{"key":[[null,1],"0","2026-02-30",true],"values":{}}`,
 	`{"key":[null," Ab "],"values":{}}`, `{"key":[[[null,"a"],"B"],"ç"],"values":{}}`, `{"key":[{"to":"item","key":["A",1]},"1"],"values":{}}`,
 	`{"key":["A"],"values":{}}`, `{"key":["A",1,2],"values":{}}`, `{"key":["A",1] ,"values":{}}`, `{"key":["A",01],"values":{}}`, `{"key":["A","1"],"values":{}}`, `{"key":["A",1],"values":{}`, `{"key":["A",1],"values":`, `{"key":["A`, `{"key":[`, ``,
+	`{"key":[` + strings.Repeat("[", 200) + `null,"x"` + strings.Repeat(`],"x"`, 200) + `],"values":{}}`, `{"key":[` + strings.Repeat("[", 2_000_000),
 	`{"key":["A",9007199254740993],"values":{}}`, `{"key":["A",1],"values":{"name":"` + strings.Repeat("x", 500) + `"},"through":"a/b c"}`,
 }
 

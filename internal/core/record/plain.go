@@ -21,21 +21,7 @@ func Plain(kind Kind, text, room []byte) (canonical []byte, ok bool) {
 	case Integer:
 		return text, plainInteger(text)
 	case Decimal:
-		whole, fraction, point := bytes.Cut(text, []byte{'.'})
-		if !point {
-			return text, plainInteger(text)
-		}
-		zero := len(whole) == 1 && whole[0] == '0'
-		if !zero && !plainInteger(whole) || len(fraction) == 0 || !allDigits(fraction) {
-			return nil, false // with a minus before a zero, among others
-		}
-		for len(fraction) > 0 && fraction[len(fraction)-1] == '0' {
-			fraction = fraction[:len(fraction)-1]
-		}
-		if len(fraction) == 0 {
-			return whole, true
-		}
-		return text[:len(whole)+1+len(fraction)], true
+		return plainDecimal(text)
 	case Boolean:
 		switch string(text) {
 		case "t", "true":
@@ -47,23 +33,45 @@ func Plain(kind Kind, text, room []byte) (canonical []byte, ok bool) {
 	case Date:
 		return text, len(text) == 10 && plainDate(text)
 	case Timestamp, LocalTimestamp:
-		if kind == Timestamp {
-			if !bytes.HasSuffix(text, []byte("+00")) {
-				return nil, false
-			}
-			text = text[:len(text)-3]
-		}
-		if !plainMoment(text) {
-			return nil, false
-		}
-		out := append(append(append(room[:0], text[:10]...), 'T'), text[11:]...)
-		if kind == Timestamp {
-			out = append(out, 'Z')
-		}
-		return out, true
+		return plainTimestamp(kind, text, room)
 	default:
 		return nil, false
 	}
+}
+
+func plainDecimal(text []byte) (canonical []byte, ok bool) {
+	whole, fraction, point := bytes.Cut(text, []byte{'.'})
+	if !point {
+		return text, plainInteger(text)
+	}
+	zero := len(whole) == 1 && whole[0] == '0'
+	if !zero && !plainInteger(whole) || len(fraction) == 0 || !allDigits(fraction) {
+		return nil, false // with a minus before a zero, among others
+	}
+	for len(fraction) > 0 && fraction[len(fraction)-1] == '0' {
+		fraction = fraction[:len(fraction)-1]
+	}
+	if len(fraction) == 0 {
+		return whole, true
+	}
+	return text[:len(whole)+1+len(fraction)], true
+}
+
+func plainTimestamp(kind Kind, text, room []byte) (canonical []byte, ok bool) {
+	if kind == Timestamp {
+		if !bytes.HasSuffix(text, []byte("+00")) {
+			return nil, false
+		}
+		text = text[:len(text)-3]
+	}
+	if !plainMoment(text) {
+		return nil, false
+	}
+	out := append(append(append(room[:0], text[:10]...), 'T'), text[11:]...)
+	if kind == Timestamp {
+		out = append(out, 'Z')
+	}
+	return out, true
 }
 
 // plainInteger reports whether a text is a whole number as a line has it.

@@ -48,17 +48,22 @@ func rights(ctx context.Context, c compared, w atWork, f finding, out *sink) err
 	return out.check(ctx, f.id, check.NoRight(f.address, c.target, w.place.Name, f.adds()))
 }
 
-// proposed keeps what a value that may be written needs: attachments and references.
-func proposed(ctx context.Context, c compared, w atWork, f finding, field record.Field, v record.Value, out *sink) error {
-	once := func(name string) bool {
+// onlyWhenMade checks a value of a field that the target takes only when a record is made.
+func onlyWhenMade(ctx context.Context, c compared, w atWork, f finding, field record.Field, v record.Value, out *sink) error {
+	given := func(name string) bool {
 		column, ok := w.place.Column(name)
 		return ok && column.Once
 	}
-	if c.against == nil && !f.adds() && !v.IsAbsent() && slices.ContainsFunc(w.Stored(field.Name), once) {
-		found := docket.Check{Check: check.Once(f.address, c.target, field.Name), Fields: []string{field.Name}, Writes: []string{field.Name}}
-		if err := out.checkWhen(ctx, f.id, found); err != nil {
-			return err
-		}
+	if c.against != nil || f.adds() || v.IsAbsent() || !slices.ContainsFunc(w.Stored(field.Name), given) {
+		return nil
+	}
+	return out.checkWhen(ctx, f.id, docket.Check{Check: check.Once(f.address, c.target, field.Name), Fields: []string{field.Name}, Writes: []string{field.Name}})
+}
+
+// proposed keeps what a value that may be written needs: attachments and references.
+func proposed(ctx context.Context, c compared, w atWork, f finding, field record.Field, v record.Value, out *sink) error {
+	if err := onlyWhenMade(ctx, c, w, f, field, v, out); err != nil {
+		return err
 	}
 	if column, ok := w.place.Column(field.Name); ok && c.against == nil && !v.IsAbsent() && (!v.IsNull() || w.Refers[field.Name].None == nil) {
 		must := f.adds() && (slices.Contains(w.Key, field.Name) || mustBeGiven(column))

@@ -340,6 +340,28 @@ func (w *Writer) Finish(path string, asFolder bool) (Manifest, error) {
 	return manifest, nil
 }
 
+// entry puts a file into the ZIP file.
+func (w *Writer) entry(z *zip.Writer, name string, manifest []byte, packs map[string]packed) error {
+	if of, ok := packs[name]; ok {
+		return zipPacked(z, name, filepath.Join(w.folder, name), of)
+	}
+	out, err := z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: earliest})
+	if err != nil {
+		return err
+	}
+	if name == manifestName {
+		_, err := out.Write(manifest)
+		return err
+	}
+	in, err := os.Open(filepath.Join(w.folder, name))
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	_, err = io.Copy(out, in)
+	return err
+}
+
 // earliest is the time that every entry of a ZIP carries, the first that ZIP can
 // write, so that the same records give the same bytes.
 var earliest = time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
@@ -373,29 +395,7 @@ func (w *Writer) zip(path string, manifest []byte) error {
 		names = append(names, fileName(sum.SHA256))
 	}
 	for _, name := range names {
-		if of, ok := packs[name]; ok {
-			if err := zipPacked(z, name, filepath.Join(w.folder, name), of); err != nil {
-				return err
-			}
-			continue
-		}
-		out, err := z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: earliest})
-		if err != nil {
-			return err
-		}
-		if name == manifestName {
-			if _, err := out.Write(manifest); err != nil {
-				return err
-			}
-			continue
-		}
-		in, err := os.Open(filepath.Join(w.folder, name))
-		if err != nil {
-			return err
-		}
-		_, err = io.Copy(out, in)
-		_ = in.Close()
-		if err != nil {
+		if err := w.entry(z, name, manifest, packs); err != nil {
 			return err
 		}
 	}

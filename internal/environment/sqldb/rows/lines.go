@@ -55,8 +55,7 @@ const deepest = 4
 
 // lines lays out the short way; ok is false where it cannot be taken.
 func (s *session) lines(ctx context.Context, m *environment.Model, f *form, r environment.Reading) (*lines, bool, error) {
-	narrowed := r.Keys != nil || r.Field != "" || r.With != nil || r.OnlyOutside || len(r.Where) > 0
-	if !r.Lines || s.can.Cells == nil || narrowed || r.Forms || len(r.Beside) > 0 || len(f.only)+len(f.deciding) > 0 || s.mayBeOutside(m, f.Name) || f.StampPerson.At != "" {
+	if !r.Lines || s.can.Cells == nil || !plain(r) || len(f.only)+len(f.deciding) > 0 || s.mayBeOutside(m, f.Name) || f.StampPerson.At != "" {
 		return nil, false, nil
 	}
 	l := &lines{s: s, m: m, f: f, stampAt: -1, stampBy: -1, row: make([]any, 1), room: make([]byte, 0, 64)}
@@ -65,11 +64,11 @@ func (s *session) lines(ctx context.Context, m *environment.Model, f *form, r en
 	for _, name := range f.names[:f.lead] {
 		l.lead = append(l.lead, l.column(from, &f.table, name))
 	}
-	var err error
-	ok := true
-	if l.key, ok, err = l.parts(ctx, from, &f.table, m.Shapes[f.Name], []string{f.Name}); err != nil || !ok {
+	key, ok, err := l.parts(ctx, from, &f.table, m.Shapes[f.Name], []string{f.Name})
+	if err != nil || !ok {
 		return nil, false, err
 	}
+	l.key = key
 	if l.values, ok, err = l.parts(ctx, from, &f.table, fieldsOf(f.fields), []string{f.Name}); err != nil || !ok {
 		return nil, false, err
 	}
@@ -83,6 +82,12 @@ func (s *session) lines(ctx context.Context, m *environment.Model, f *form, r en
 		l.stampBy = l.column(from, &f.table, f.StampBy)
 	}
 	return l, true, nil
+}
+
+// plain reports whether all records of a type are asked for, and nothing beside them.
+func plain(r environment.Reading) bool {
+	narrowed := r.Keys != nil || r.Field != "" || r.With != nil || r.OnlyOutside || len(r.Where) > 0
+	return !narrowed && !r.Forms && len(r.Beside) == 0
 }
 
 func fieldsOf(cells []cell) []record.Field {
@@ -142,6 +147,12 @@ func (l *lines) part(ctx context.Context, from string, of *table, field record.F
 	}
 	p.refers, p.at = true, l.column(from, of, field.Name)
 	p.cell = cell{Field: field, ref: ref, stored: column, at: []int{0}, chooser: -1}
+	return l.reference(ctx, from, p, through)
+}
+
+// reference lays out what a part refers to.
+func (l *lines) reference(ctx context.Context, from string, p part, through []string) (part, bool, error) {
+	ref, of, column := p.cell.ref, p.of, p.cell.stored
 	to, err := l.s.table(ctx, l.m, ref.One())
 	if err != nil {
 		return p, false, err
@@ -161,7 +172,7 @@ func (l *lines) part(ctx context.Context, from string, of *table, field record.F
 		return p, false, nil
 	}
 	name := l.table()
-	l.joins = append(l.joins, fmt.Sprintf("LEFT JOIN %s %s ON %s.%s = %s.%s", l.s.dialect.Place(to.place), name, name, l.s.dialect.Quote(to.ID), from, l.s.dialect.Quote(field.Name)))
+	l.joins = append(l.joins, fmt.Sprintf("LEFT JOIN %s %s ON %s.%s = %s.%s", l.s.dialect.Place(to.place), name, name, l.s.dialect.Quote(to.ID), from, l.s.dialect.Quote(p.field.Name)))
 	p.found = l.column(name, &to, to.ID)
 	p.parts, ok, err = l.parts(ctx, name, &to, shape, append(slices.Clone(through), to.Name))
 	return p, ok, err
@@ -236,7 +247,8 @@ func (l *lines) record(cells [][]byte) (rec record.Record, err error) {
 		l.out = make([]byte, 0, slab)
 	}
 	begin := len(l.out)
-	out, order := append(l.out, `{"key":[`...), l.order[:0]
+	out, order := l.out, l.order[:0]
+	out = append(out, `{"key":[`...)
 	for i := range l.key {
 		if i > 0 {
 			out = append(out, ',')
