@@ -68,6 +68,9 @@ type Capabilities struct {
 	SumOf func(column string) string
 	// Append gives the expression for a column of bytes with more bytes after it.
 	Append func(column, more string) string
+	// SlowTuples says that the engine finds rows by several columns together only by looking at
+	// all of them, unless it is told the values of one as well.
+	SlowTuples bool
 	// Pooled says that what a session has lasts for one transaction only, as a pooler stands
 	// between: nothing is asked outside of one.
 	Pooled bool

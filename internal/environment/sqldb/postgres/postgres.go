@@ -173,7 +173,7 @@ type dialect struct {
 
 // Can says what the engine offers.
 func (d dialect) Can() engine.Capabilities {
-	return engine.Capabilities{SumOf: sumOf, Append: func(column, more string) string { return column + " || " + more }, Conflict: conflict, Pooled: d.pooled, OneAtATime: true, Savepoints: true, CopyOut: d.CopyOut, Cells: d.cells, Bulk: d.Bulk, Breaks: d.Breaks, Settle: settle, AfterInserts: d.afterInserts, Defer: "SET CONSTRAINTS ALL DEFERRED",
+	return engine.Capabilities{SumOf: sumOf, Append: func(column, more string) string { return column + " || " + more }, Conflict: conflict, Pooled: d.pooled, SlowTuples: true, OneAtATime: true, Savepoints: true, CopyOut: d.CopyOut, Cells: d.cells, Bulk: d.Bulk, Breaks: d.Breaks, Settle: settle, AfterInserts: d.afterInserts, Defer: "SET CONSTRAINTS ALL DEFERRED",
 		Frame: [2]string{"BEGIN;\nSET LOCAL standard_conforming_strings = on;\nSET LOCAL client_encoding = 'UTF8';\nSET LOCAL DateStyle = 'ISO, YMD';\nSET LOCAL IntervalStyle = 'iso_8601';\nSET LOCAL bytea_output = 'hex';\nSET LOCAL TIME ZONE 'UTC';\nCREATE TEMP TABLE anagram_expected (n INTEGER NOT NULL) ON COMMIT DROP;", "COMMIT;"}}
 }
 

@@ -368,10 +368,21 @@ func (s *session) whereIn(ctx context.Context, width int, query string, columns 
 		}
 		for part := range slices.Chunk(group, batch) {
 			conditions := slices.Clone(where)
+			var args []any
+			if len(listed) > 1 && s.can.SlowTuples {
+				first := strings.IndexByte(nulls, '.')
+				seen := map[string]bool{}
+				for _, tuple := range part {
+					if v := tuple[first]; !seen[engine.StoredText(v)] {
+						seen[engine.StoredText(v)] = true
+						args = append(args, v)
+					}
+				}
+				conditions = append(conditions, s.dialect.In(listed[:1], len(args)))
+			}
 			if len(listed) > 0 {
 				conditions = append(conditions, s.dialect.In(listed, len(part)))
 			}
-			var args []any
 			for _, tuple := range part {
 				for _, stored := range tuple {
 					if stored != nil {
