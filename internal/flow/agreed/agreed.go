@@ -99,7 +99,17 @@ type Zones struct{ Here, There *time.Location }
 // lazily is sides.Known for a record of which so far only the key may be there.
 func lazily(t parcel.Type, rec record.Record, fields []record.Field, zones Zones) record.Record {
 	if !slices.EqualFunc(t.Fields, fields, func(a, b record.Field) bool { return a.Name == b.Name && a.Kind == b.Kind }) {
-		rec.Line = nil // it has other fields
+		// Its line has other fields: it is read, and says nothing by itself.
+		line, complete := rec.Line, rec.Load
+		rec.Line = nil
+		if complete != nil {
+			rec.Load = func(r *record.Record) error {
+				r.Line = line
+				err := complete(r)
+				r.Line = nil
+				return err
+			}
+		}
 	}
 	load := rec.Load
 	if load == nil {

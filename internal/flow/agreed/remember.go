@@ -61,8 +61,10 @@ func (r *Remembering) Note(status match.Status, source, target, agreed *record.R
 	if status == match.Same && r.keyed == nil && len(r.fields) == r.compared && source.Line != nil && !slices.ContainsFunc(source.Values, record.Value.IsAbsent) {
 		return r.out.AddLine(source.Key, source.Line)
 	}
-	if err := loaded(agreed); err != nil {
-		return err
+	for _, r := range []*record.Record{source, target, agreed} {
+		if err := loaded(r); err != nil {
+			return err
+		}
 	}
 	kept := remembered(r.fields, r.compared, r.whole, source, target, agreed)
 	if kept == nil {

@@ -51,7 +51,7 @@ func (c compared) withBeside() (compared, error) {
 // these. Only the few that another key is given to are kept in memory.
 func (c compared) records(ctx context.Context, typ string) record.Stream {
 	if c.beside == nil || !c.beside.Touches(typ) {
-		return c.parcel.Lines(ctx, typ)
+		return c.parcel.Records(ctx, typ)
 	}
 	return func(yield func(record.Record, error) bool) {
 		var moved []record.Record

@@ -328,7 +328,11 @@ func (c compared) fromParcel(ctx context.Context, typ string, fields []record.Fi
 		return err
 	}
 	return func(yield func(record.Record, error) bool) {
-		for rec, err := range c.records(ctx, typ) {
+		records := c.records
+		if !c.beside.Touches(typ) {
+			records = c.parcel.Lines
+		}
+		for rec, err := range records(ctx, typ) {
 			switch {
 			case err != nil:
 			case rec.Load == nil:
