@@ -203,6 +203,7 @@ func (o atKey) compare(in Input, counts *Counts, found func(Finding) error) erro
 			return in.remember(Same, o.source.first, o.source.first, o.agreed)
 		}
 	}
+	o.source.first, o.target.first, o.agreed = apart(o.source.first), apart(o.target.first), apart(o.agreed)
 	for _, r := range []*record.Record{o.source.first, o.target.first} {
 		if err := load(r); err != nil {
 			return err
@@ -252,6 +253,16 @@ func (o atKey) alike() bool {
 // outside reports whether one side does not have the key, and nothing follows from that.
 func (o atKey) outside(in Input) bool {
 	return o.source.first == nil && !in.InScope(o.key) || o.target.first == nil && in.Unknown != nil && in.Unknown(o.key)
+}
+
+// apart copies a record out of its batch, as it may be kept.
+func apart(r *record.Record) *record.Record {
+	if r == nil {
+		return nil
+	}
+	out := *r
+	out.Line = bytes.Clone(r.Line)
+	return &out
 }
 
 // load completes a record.
