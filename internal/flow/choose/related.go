@@ -200,11 +200,15 @@ func (g *Related) choose(ctx context.Context, typ string) error {
 	if g.Whole(typ) {
 		return nil
 	}
+	// What it refers to is at hand, so it is followed at once; expand does so for what came along.
 	pick := func(rec record.Record) error {
 		if g.Chosen.LeavesOut(g.Model.Catalog, typ, rec.Key) {
 			return nil
 		}
-		return g.pick(spill.Pick{Type: typ}, rec.Key, 0)
+		if err := g.pick(spill.Pick{Type: typ}, rec.Key, 0); err != nil {
+			return err
+		}
+		return g.visit(typ, rec)
 	}
 	if g.Chosen.filtered[typ] {
 		if err := g.read(ctx, environment.Reading{Type: typ, Where: g.Chosen.Where[typ]}, pick); err != nil {
@@ -276,8 +280,10 @@ func (g *Related) expand(ctx context.Context, typ string) (int, error) {
 				owners = append(owners, keys[i])
 			}
 		}
-		if err := g.read(ctx, environment.Reading{Type: typ, Keys: keys}, func(rec record.Record) error { return g.visit(typ, rec) }); err != nil {
-			return total, err
+		if g.round > 0 {
+			if err := g.read(ctx, environment.Reading{Type: typ, Keys: keys}, func(rec record.Record) error { return g.visit(typ, rec) }); err != nil {
+				return total, err
+			}
 		}
 		if g.Chosen.Related == "none" {
 			continue

@@ -84,6 +84,8 @@ func Decide(ctx context.Context, s *session.Session, d *docket.Docket, r Request
 	if err := d.Decide(ctx, s.Who, r.Note, s.Now(), verdicts); err != nil {
 		return result, err
 	}
+	// It is decided: who interrupts what is told about that would take it for not decided.
+	ctx = context.WithoutCancel(ctx)
 	after, err := standing.Read(ctx, d, before.demand)
 	if err != nil {
 		return result, err

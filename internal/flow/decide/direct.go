@@ -108,7 +108,7 @@ func Directly(ctx context.Context, s *session.Session, d *docket.Docket, ids []i
 	if err := d.Decide(ctx, s.Who, r.Note, s.Now(), verdicts); err != nil {
 		return nil, 0, nil, err
 	}
-	decided, err = again(ctx, d, before)
+	decided, err = again(context.WithoutCancel(ctx), d, before)
 	return decided, refused, before, err
 }
 
@@ -146,6 +146,7 @@ func Undo(ctx context.Context, s *session.Session, d *docket.Docket, before []Be
 	if err := d.Decide(ctx, s.Who, "", s.Now(), verdicts); err != nil {
 		return nil, err
 	}
+	ctx = context.WithoutCancel(ctx) // half of it would be something else
 	// What others said before stands again as they said it, by whom and when.
 	if err := d.Join(ctx, s.Who, docket.Stamp(s.Now()), entries); err != nil {
 		return nil, err

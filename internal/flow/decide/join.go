@@ -95,6 +95,7 @@ func Join(ctx context.Context, s *session.Session, name string, copies []string)
 	if err := d.Join(ctx, s.Who, docket.Stamp(s.Now()), entries); err != nil {
 		return out, err
 	}
+	ctx = context.WithoutCancel(ctx) // decisions were taken over, and what was said with them follows
 	counts, err := joinComments(ctx, s, d, said)
 	for i, n := range counts {
 		out.Copies[i].Comments = n

@@ -65,7 +65,7 @@ func (a *app) decideCommand(verb string, decision docket.Decision, short string)
 			if err != nil {
 				return err
 			}
-			summary, err := docket.Summarize(cmd.Context(), d)
+			summary, err := docket.Summarize(context.WithoutCancel(cmd.Context()), d)
 			if err != nil {
 				return err
 			}
