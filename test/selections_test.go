@@ -178,7 +178,7 @@ func TestASmallParcelAgainstALargeTable(t *testing.T) {
 	p.must(0, "export", "source", "--name", "few", "--where", "item: code >= 'ITEM-000010' && code < 'ITEM-000020'")
 	p.must(0, "export", "source", "--name", "all")
 	few, all := math.Inf(1), math.Inf(1)
-	share := float64(full(3, 4))                                     // what is the same for every match weighs more where there is less
+	share := float64(full(2, 3))                                     // what is the same for every match weighs more where there is less
 	for try := 0; try < 3 && (try == 0 || few >= all/share); try++ { // other work on the machine only ever adds
 		r := p.must(matched, "match", "few", "--against", "target")
 		assert.Contains(t, r.out, fmt.Sprint(n-n/100-10), "the others are counted as not compared")

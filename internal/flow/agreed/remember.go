@@ -61,6 +61,10 @@ func (r *Remembering) Note(status match.Status, source, target, agreed *record.R
 	if status == match.Same && r.keyed == nil && len(r.fields) == r.compared && source.Line != nil && !slices.ContainsFunc(source.Values, record.Value.IsAbsent) {
 		return r.out.AddLine(source.Key, source.Line)
 	}
+	// What neither side was asked about stays as it was.
+	if source == nil && target == nil && !r.whole && r.keyed == nil && agreed != nil && agreed.Line != nil && agreed.Was == nil {
+		return r.out.AddLine(agreed.Key, agreed.Line)
+	}
 	for _, r := range []*record.Record{source, target, agreed} {
 		if err := loaded(r); err != nil {
 			return err
