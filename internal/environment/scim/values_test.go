@@ -44,3 +44,13 @@ func TestRefusalsOfADirectory(t *testing.T) {
 	assert.NotContains(t, said([]byte(`{"detail":"planted@x.example \u001b[2J"}`), texts(sent)), "planted")
 	assert.Empty(t, said([]byte(`<html>`), nil))
 }
+
+// An attribute that is given when a resource is made, and never after, is told as such.
+func TestAnAttributeThatIsGivenOnce(t *testing.T) {
+	p := &place{name: "Users", columns: []column{{attribute: attribute{Name: "number", Mutability: "immutable"}, kind: record.Text}, {attribute: attribute{Name: "title", Mutability: "readWrite"}, kind: record.Text}}}
+	once := map[string]bool{}
+	for _, c := range p.described().Columns {
+		once[c.Name] = c.Once
+	}
+	assert.Equal(t, map[string]bool{"number": true, "title": false}, once)
+}
