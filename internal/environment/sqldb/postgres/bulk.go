@@ -108,72 +108,36 @@ var copyEscaper = strings.NewReplacer(`\`, `\\`, "\t", `\t`, "\n", `\n`, "\r", `
 // CopyOut runs a query without values and gives each row to add. Columns of bytes are
 // those marked in binary.
 func (d dialect) CopyOut(ctx context.Context, q engine.Queryer, query string, binary []bool, add func([]any) error) error {
-	return raw(q, func(conn *pgx.Conn) error {
-		sink := &copySink{binary: binary, add: add}
-		_, err := conn.PgConn().CopyTo(ctx, sink, "COPY ("+query+") TO STDOUT")
-		if sink.err != nil {
-			return sink.err
-		}
-		return err
-	})
-}
-
-// copySink takes rows apart as they arrive; the server sends one at a time.
-type copySink struct {
-	binary []bool
-	add    func([]any) error
-	rest   []byte // of a row that has not ended
-	err    error
-}
-
-func (c *copySink) Write(p []byte) (int, error) {
-	n := len(p)
-	for {
-		end := bytes.IndexByte(p, '\n')
-		if end < 0 {
-			c.rest = append(c.rest, p...)
-			return n, nil
-		}
-		line := p[:end]
-		if len(c.rest) > 0 {
-			line = append(c.rest, line...)
-			c.rest = nil
-		}
-		p = p[end+1:]
-		if c.err = c.row(line); c.err != nil {
-			return 0, c.err
-		}
-	}
-}
-
-func (c *copySink) row(line []byte) error {
-	row := make([]any, 0, len(c.binary))
-	for cell := range bytes.SplitSeq(line, []byte{'\t'}) {
-		if string(cell) == `\N` {
-			row = append(row, nil)
-			continue
-		}
-		text := unescapeCopy(cell)
-		if len(row) < len(c.binary) && c.binary[len(row)] {
-			content, err := hex.DecodeString(strings.TrimPrefix(text, `\x`))
-			if err != nil {
-				return err
+	return copyOut(ctx, q, query, len(binary), func(cells [][]byte) error {
+		row := make([]any, len(cells))
+		for i, cell := range cells {
+			switch {
+			case cell == nil:
+			case binary[i]:
+				content, err := hex.DecodeString(strings.TrimPrefix(string(cell), `\x`))
+				if err != nil {
+					return err
+				}
+				row[i] = content
+			default:
+				row[i] = string(cell)
 			}
-			row = append(row, content)
-			continue
 		}
-		row = append(row, text)
-	}
-	if len(row) != len(c.binary) {
-		return fmt.Errorf("a row of %d columns arrived where %d are expected", len(row), len(c.binary))
-	}
-	return c.add(row)
+		return add(row)
+	})
 }
 
 // cells gives the texts of each row that a query without values gives.
 func (d dialect) cells(ctx context.Context, q engine.Queryer, query string, width int, row func([][]byte)) error {
+	return copyOut(ctx, q, query, width, func(cells [][]byte) error {
+		row(cells)
+		return nil
+	})
+}
+
+func copyOut(ctx context.Context, q engine.Queryer, query string, width int, row func([][]byte) error) error {
 	return raw(q, func(conn *pgx.Conn) error {
-		sink := &cellSink{cells: make([][]byte, width), row: row}
+		sink := &copySink{cells: make([][]byte, width), row: row}
 		_, err := conn.PgConn().CopyTo(ctx, sink, "COPY ("+query+") TO STDOUT")
 		if sink.err != nil {
 			return sink.err
@@ -182,16 +146,17 @@ func (d dialect) cells(ctx context.Context, q engine.Queryer, query string, widt
 	})
 }
 
-// cellSink is copySink for rows of texts that are not kept.
-type cellSink struct {
+// copySink takes rows apart as they arrive, into memory that is used again for the next one;
+// nil is null.
+type copySink struct {
 	cells [][]byte
-	row   func([][]byte)
-	rest  []byte
+	row   func([][]byte) error
+	rest  []byte // of a row that has not ended
 	room  []byte // for texts with escapes
 	err   error
 }
 
-func (c *cellSink) Write(p []byte) (int, error) {
+func (c *copySink) Write(p []byte) (int, error) {
 	n := len(p)
 	for {
 		end := bytes.IndexByte(p, '\n')
@@ -212,7 +177,7 @@ func (c *cellSink) Write(p []byte) (int, error) {
 	}
 }
 
-func (c *cellSink) take(line []byte) error {
+func (c *copySink) take(line []byte) error {
 	c.room = c.room[:0]
 	if bytes.IndexByte(line, '\\') >= 0 && cap(c.room) < len(line) {
 		c.room = make([]byte, 0, 2*len(line)) // it must not move while cells point into it
@@ -237,17 +202,10 @@ func (c *cellSink) take(line []byte) error {
 	if at != len(c.cells) {
 		return fmt.Errorf("a row of %d columns arrived where %d are expected", at, len(c.cells))
 	}
-	c.row(c.cells)
-	return nil
+	return c.row(c.cells)
 }
 
-func unescapeCopy(cell []byte) string {
-	if bytes.IndexByte(cell, '\\') < 0 {
-		return string(cell)
-	}
-	return string(appendUnescaped(nil, cell))
-}
-
+// appendUnescaped writes a text without the escapes of COPY.
 func appendUnescaped(out, cell []byte) []byte {
 	for i := 0; i < len(cell); i++ {
 		if cell[i] != '\\' || i+1 == len(cell) {
