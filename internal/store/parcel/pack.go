@@ -8,6 +8,8 @@ import (
 	"hash/crc32"
 	"io"
 	"os"
+	"path/filepath"
+	"time"
 
 	"github.com/klauspost/compress/flate"
 	"github.com/klauspost/compress/zip"
@@ -102,4 +104,86 @@ func unpack(path string) error {
 		return err
 	}
 	return os.Remove(path + packSuffix)
+}
+
+// entry puts a file into the ZIP file.
+func (w *Writer) entry(z *zip.Writer, name string, manifest []byte, packs map[string]packed) error {
+	if of, ok := packs[name]; ok {
+		return zipPacked(z, name, filepath.Join(w.folder, name), of)
+	}
+	out, err := z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: earliest})
+	if err != nil {
+		return err
+	}
+	if name == manifestName {
+		_, err := out.Write(manifest)
+		return err
+	}
+	in, err := os.Open(filepath.Join(w.folder, name))
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	_, err = io.Copy(out, in)
+	return err
+}
+
+// earliest is the time that every entry of a ZIP carries, the first that ZIP can
+// write, so that the same records give the same bytes.
+var earliest = time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
+
+// sealComment stands before the SHA-256 of all bytes up to it, at the very end of the
+// ZIP file. It covers what the manifest cannot: the ZIP's own structure.
+const sealComment = "anagram seal sha256:"
+
+func (w *Writer) zip(path string, manifest []byte) error {
+	f, err := safe.CreateNew(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	buffered := bufio.NewWriterSize(f, 256<<10)
+	z := zip.NewWriter(buffered)
+	names, packs := []string{manifestName, catalogName}, map[string]packed{}
+	for name, of := range w.packs {
+		packs[recordsName(name)] = of
+	}
+	if w.manifest.Referred != nil {
+		names = append(names, referredName)
+	}
+	for _, t := range w.manifest.Types {
+		names = append(names, recordsName(t.Name))
+	}
+	for _, o := range w.manifest.Outside {
+		names = append(names, outsideName(o.Name))
+	}
+	for _, sum := range w.manifest.Files {
+		names = append(names, fileName(sum.SHA256))
+	}
+	for _, name := range names {
+		if err := w.entry(z, name, manifest, packs); err != nil {
+			return err
+		}
+	}
+	if err := z.SetComment(sealComment + zeroHash); err != nil {
+		return err
+	}
+	if err := z.Close(); err != nil {
+		return err
+	}
+	if err := buffered.Flush(); err != nil {
+		return err
+	}
+	size, err := f.Seek(0, io.SeekEnd)
+	if err != nil {
+		return err
+	}
+	hash := sha256.New()
+	if _, err := io.Copy(hash, io.NewSectionReader(f, 0, size-64)); err != nil {
+		return err
+	}
+	if _, err := f.WriteAt([]byte(hex.EncodeToString(hash.Sum(nil))), size-64); err != nil {
+		return err
+	}
+	return f.Sync()
 }
