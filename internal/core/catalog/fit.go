@@ -58,6 +58,7 @@ type Place struct {
 	CannotInsert, CannotUpdate, CannotDelete bool
 	Foreign                                  []ForeignKey // of several columns; others stand with their column
 	Directory                                bool         // the environment is one of people, who are what it is for
+	Inherited                                bool         // it shows rows of other tables too, for which its keys do not hold
 	HasTriggers                              bool         // that may change what is written
 	AnyTrigger                               bool         // that may do something else when it is written
 	NoBulk                                   bool         // adding many rows at once would pass over its rules

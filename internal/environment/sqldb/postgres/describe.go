@@ -77,6 +77,9 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 			place+"WHERE c.relhasrules OR EXISTS (SELECT 1 FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attidentity = 'a' AND NOT a.attisdropped)")
 	}
 	if err == nil {
+		err = engine.MarkPlaces(ctx, q, places, func(p *catalog.Place) { p.Inherited = true }, place+"WHERE c.relkind = 'r' AND EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhparent = c.oid)")
+	}
+	if err == nil {
 		err = d.describeRules(ctx, q, places)
 	}
 	if err != nil {

@@ -25,6 +25,8 @@ types:
   deep: {at: deeps, key: [range_id], refers: {range_id: assay}}
   tree: {at: trees, key: [parent_id, code], id: id, refers: {parent_id: tree}}
   text_id: {at: text_ids, key: [code], id: id}
+  heir: {at: parents, key: [code], id: id}
+  of_heir: {at: of_heirs, key: [n], refers: {to_id: heir}}
   by_text: {at: by_texts, key: [n], refers: {to_id: text_id}}
 `
 
@@ -51,6 +53,8 @@ var linesStatements = []string{
 	`INSERT INTO deeps VALUES (1), (3), (NULL)`,
 	`INSERT INTO trees VALUES (1, NULL, 'r'), (2, 1, 'l')`,
 	`INSERT INTO text_ids VALUES ('a', 'one'), ('A', 'two')`,
+	`CREATE TABLE parents (id INT PRIMARY KEY, code TEXT)`, `CREATE TABLE children () INHERITS (parents)`, `CREATE TABLE of_heirs (n INT, to_id INT)`,
+	`INSERT INTO parents VALUES (1, 'p')`, `INSERT INTO children VALUES (1, 'c'), (2, 'd')`, `INSERT INTO of_heirs VALUES (1, 1), (2, 2)`,
 	`INSERT INTO by_texts VALUES (1, 'a'), (2, 'A'), (3, NULL)`,
 }
 

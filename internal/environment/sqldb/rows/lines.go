@@ -181,7 +181,7 @@ func (l *lines) reference(ctx context.Context, from string, p part, through []st
 // alone reports whether no two rows of a place can have the same value in a column.
 func alone(p catalog.Place, column string) bool {
 	is := func(columns []string) bool { return len(columns) == 1 && columns[0] == column }
-	return is(p.Primary) || slices.ContainsFunc(p.Unique, is)
+	return !p.Inherited && (is(p.Primary) || slices.ContainsFunc(p.Unique, is))
 }
 
 func (l *lines) query() string {
