@@ -24,7 +24,7 @@ type engine struct {
 	copy      func(from, to string) string
 	drop      func(database string) string
 	analyze   string
-	fullJoin  bool
+	fullJoin  bool   // quickly, else one LEFT JOIN each way
 	staging   string // begins the statement that makes a table for the moment
 }
 
@@ -75,7 +75,7 @@ func engines(dir, server string) map[string]engine {
 			drop: func(database string) string { return mysql("") + " -e 'DROP DATABASE IF EXISTS " + database + "'" },
 		},
 		"sqlite": {
-			name: "SQLite", id: "INTEGER PRIMARY KEY", stampType: "TIMESTAMP", div: " / ", text: cast("TEXT"), stamp: func(expression string) string { return expression }, analyze: "ANALYZE", fullJoin: true, staging: "CREATE TABLE",
+			name: "SQLite", id: "INTEGER PRIMARY KEY", stampType: "TIMESTAMP", div: " / ", text: cast("TEXT"), stamp: func(expression string) string { return expression }, analyze: "ANALYZE", staging: "CREATE TABLE",
 			series: func(n int) string {
 				return fmt.Sprintf("(WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < %d) SELECT i FROM n) s", n)
 			},

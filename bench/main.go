@@ -17,6 +17,7 @@ type bench struct {
 	source, target, many string // databases; many is a target of which a tenth differs
 	addresses            []string
 	names                int
+	results              string
 }
 
 func main() {
@@ -28,18 +29,27 @@ func main() {
 	program := flag.String("anagram", "", "the program, else it is built")
 	keep := flag.Bool("keep", false, "build the data and leave them, to look at a task alone")
 	server := flag.String("server", "postgres://postgres@127.0.0.1:5432", "the PostgreSQL server")
+	results := flag.String("results", "", "a file to which results are added")
+	picture := flag.String("plot", "", "draw what is in -results into this SVG file, and measure nothing")
 	flag.Parse()
+	if *picture != "" {
+		if err := plot(*results, *picture); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		return
+	}
 	var wanted []string
 	if *only != "" {
 		wanted = strings.Split(*only, ",")
 	}
-	if err := measure(*size, *runs, *seed, *on, wanted, *program, *server, *keep); err != nil {
+	if err := measure(*size, *runs, *seed, *on, wanted, *program, *server, *results, *keep); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
 }
 
-func measure(size, runs, seed int, on string, wanted []string, program, server string, keep bool) (err error) {
+func measure(size, runs, seed int, on string, wanted []string, program, server, results string, keep bool) (err error) {
 	dir, err := os.MkdirTemp("", "bench-")
 	if err != nil {
 		return err
@@ -47,7 +57,7 @@ func measure(size, runs, seed int, on string, wanted []string, program, server s
 	if !keep {
 		defer os.RemoveAll(dir)
 	}
-	b := &bench{size: size, dir: dir, program: program}
+	b := &bench{size: size, dir: dir, program: program, results: results}
 	var ok bool
 	if b.e, ok = engines(dir, server)[on]; !ok {
 		return fmt.Errorf("-engine: %q is none of postgres, mysql and sqlite", on)
@@ -115,18 +125,17 @@ func (b *bench) do(t task, runs int) error {
 		}
 		theirs, theirBusy = append(theirs, u.wall), append(theirBusy, u.processor)
 	}
-	seconds := func(all []time.Duration) string {
-		if len(all) == 0 {
-			return "-"
-		}
-		return fmt.Sprintf("%.2f s", median(all).Seconds())
-	}
-	ratio := "-"
+	r := result{Engine: b.e.name, Size: b.size, Task: t.id, Anagram: median(ours).Seconds(), Processor: median(busy).Seconds(), Peak: peak}
+	hand, ratio, handBusy := "-", "-", "-"
 	if len(theirs) > 0 {
-		ratio = fmt.Sprintf("%.2f", median(ours).Seconds()/median(theirs).Seconds())
+		r.Hand = median(theirs).Seconds()
+		hand, ratio, handBusy = fmt.Sprintf("%.2f s", r.Hand), fmt.Sprintf("%.2f", r.Anagram/r.Hand), fmt.Sprintf("%.2f s", median(theirBusy).Seconds())
 	}
-	fmt.Printf("%-26s %9s %9s %7s %9s %9s %5d MiB\n", t.name, seconds(ours), seconds(theirs), ratio, seconds(busy), seconds(theirBusy), peak>>20)
-	return nil
+	fmt.Printf("%-26s %7.2f s %9s %7s %7.2f s %9s %5d MiB\n", t.name, r.Anagram, hand, ratio, r.Processor, handBusy, peak>>20)
+	if b.results == "" {
+		return nil
+	}
+	return r.keep(b.results)
 }
 
 // anagram runs the program in the workspace.
@@ -151,7 +160,7 @@ func (b *bench) shell(command string) error {
 func (b *bench) build(seed int) error {
 	if b.program == "" {
 		b.program = b.path("anagram")
-		if err := b.shell("cd " + quoted(here()) + " && CGO_ENABLED=0 go build -o " + b.program + " ./cmd/anagram"); err != nil {
+		if err := b.shell("cd " + quoted(here()) + " && CGO_ENABLED=0 go build -ldflags '-s -w' -o " + b.program + " ./cmd/anagram"); err != nil {
 			return err
 		}
 	}
@@ -209,9 +218,13 @@ func (b *bench) reset() error {
 	return b.shell(b.e.drop(b.many) + "\n" + b.e.copy(b.many+"_first", b.many))
 }
 
-// approved makes a docket toward it, in which all that is new or changed is approved.
+// approved makes a docket toward it, in which all that is new or changed is approved. Nothing is
+// remembered of an import before.
 func (b *bench) approved() error {
 	if err := b.reset(); err != nil {
+		return err
+	}
+	if err := b.shell("rm -rf workspace/dockets workspace/.anagram"); err != nil {
 		return err
 	}
 	if _, err := b.anagram([]int{3}, "match", "whole", "--against", "many"); err != nil {

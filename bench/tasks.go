@@ -63,7 +63,7 @@ func (b *bench) matchByHand() string {
 		sql := b.e.client(b.target) + " <<'SQL'\nDROP TABLE IF EXISTS " + staged + ";\n" + b.e.staging + " " + staged + " AS " + query + " LIMIT 0" + ";\nSQL\n"
 		sql += "gzip -dc " + b.path("hand-"+j.table+".gz") + " > " + file + " && " + b.e.load(b.target, staged, file)
 		if !b.e.fullJoin {
-			sql += " && " + b.e.client(b.target) + " <<'SQL'\nALTER TABLE " + staged + " ADD INDEX (" + j.key + ");\nSQL\n"
+			sql += " && " + b.e.client(b.target) + " <<'SQL'\nCREATE INDEX " + staged + "_key ON " + staged + " (" + j.key + ");\nSQL\n"
 		} else {
 			sql += " && "
 		}

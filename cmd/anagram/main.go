@@ -12,6 +12,7 @@ import (
 )
 
 func main() {
+	keepSmall()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	code := cli.Main(ctx)
 	stop()

@@ -109,10 +109,13 @@ func (t *Type) OwnerField() string {
 	if t.PartOf == "" {
 		return ""
 	}
-	for _, field := range append(slices.Clone(t.Key), sortedNames(t.Refers)...) {
-		if t.Refers[field].One() == t.PartOf {
-			return field
-		}
+	owns := func(field string) bool { return t.Refers[field].One() == t.PartOf }
+	if at := slices.IndexFunc(t.Key, owns); at >= 0 { // the usual case, of each record that is read
+		return t.Key[at]
+	}
+	fields := sortedNames(t.Refers)
+	if at := slices.IndexFunc(fields, owns); at >= 0 {
+		return fields[at]
 	}
 	return ""
 }

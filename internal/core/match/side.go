@@ -42,8 +42,8 @@ func newSide(name string, stream record.Stream) *side {
 	if stream == nil {
 		return &side{name: name, done: true, stop: func() {}}
 	}
-	a := readAhead(stream)
-	return &side{name: name, next: a.next, stop: a.stop}
+	a := record.ReadAhead(stream)
+	return &side{name: name, next: a.Next, stop: a.Stop}
 }
 
 func (s *side) fill() error {

@@ -47,10 +47,12 @@ func (n *jsonNode) member(name string) (*jsonNode, bool) {
 type jsonReader struct {
 	in []byte
 	at int
+	*jsonRoom
 }
 
-func parseJSON(in []byte) (jsonNode, error) {
-	r := jsonReader{in: in}
+// parseJSON reads a text. The node holds until the room is given back.
+func parseJSON(in []byte, room *jsonRoom) (jsonNode, error) {
+	r := jsonReader{in: in, jsonRoom: room}
 	node, err := r.value(0)
 	if err != nil {
 		return node, err
@@ -111,15 +113,15 @@ func (r *jsonReader) object(depth int) (jsonNode, error) {
 	if r.take('}') {
 		return node, nil
 	}
-	const few = 12 // up to here a look through the names is faster than a map
+	const few = roomItems // up to here a look through the names is faster than a map
 	var seen map[string]bool
-	node.names, node.items = make([]string, 0, few), make([]jsonNode, 0, few)
+	node.names, node.items = r.names(), r.items()
 	for {
 		r.space()
 		if r.at >= len(r.in) || r.in[r.at] != '"' {
 			return node, r.errorf("a member name in quotes is expected")
 		}
-		name, err := r.str()
+		name, err := r.name()
 		if err != nil {
 			return node, err
 		}
@@ -162,6 +164,7 @@ func (r *jsonReader) array(depth int) (jsonNode, error) {
 	if r.take(']') {
 		return node, nil
 	}
+	node.items = r.items()
 	for {
 		item, err := r.value(depth + 1)
 		if err != nil {
@@ -304,7 +307,9 @@ func (r *jsonReader) hex4() (rune, error) {
 // canonicalJSON gives the form of RFC 8785, with one difference: a number that
 // a 64 bit float cannot hold exactly keeps all its digits instead of losing some.
 func canonicalJSON(in []byte) (string, error) {
-	node, err := parseJSON(in)
+	room := takeRoom()
+	defer room.giveBack()
+	node, err := parseJSON(in, room)
 	if err != nil {
 		return "", err
 	}

@@ -106,7 +106,9 @@ func AppendValue(out []byte, v Value) []byte {
 // Errors name the column or the field, never the file: the caller knows it.
 func ParseLine(line []byte, typ string, fields []Field, shapes Shapes) (Record, error) {
 	var r Record
-	node, err := parseJSON(line)
+	room := takeRoom()
+	defer room.giveBack()
+	node, err := parseJSON(line, room)
 	if err != nil {
 		return r, err
 	}
@@ -187,7 +189,9 @@ func fieldFinder(fields []Field) func(name string) int {
 
 // ParseKey reads the JSON array of a key's parts.
 func (s Shapes) ParseKey(text []byte, typ string) (Key, error) {
-	node, err := parseJSON(text)
+	room := takeRoom()
+	defer room.giveBack()
+	node, err := parseJSON(text, room)
 	if err != nil {
 		return Key{}, err
 	}
@@ -196,7 +200,9 @@ func (s Shapes) ParseKey(text []byte, typ string) (Key, error) {
 
 // ParseValue reads one value as AppendValue writes it.
 func (s Shapes) ParseValue(text []byte, field Field) (Value, error) {
-	node, err := parseJSON(text)
+	room := takeRoom()
+	defer room.giveBack()
+	node, err := parseJSON(text, room)
 	if err != nil {
 		return Value{}, err
 	}

@@ -1,6 +1,8 @@
 package record
 
 import (
+	"fmt"
+	"io"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -104,5 +106,77 @@ func TestTheKeyOfALineIsThatOfTheWholeLine(t *testing.T) {
 	for _, line := range []string{``, `{`, `{"key":`, `{"key":[`, `{"key":[1,2]`, `{"values":{},"key":[null,null,null]}`, `{"key":"x"}`, `{"key":[[null,"a"],"zero","x"]}`} {
 		_, ok := shapes.LineKey([]byte(line), "item")
 		assert.False(t, ok, "%q is left to ParseLine", line)
+	}
+}
+
+// A line is taken apart in memory that the next one uses again: what came out of it stays.
+func TestWhatWasReadStaysWhileOthersAreRead(t *testing.T) {
+	shapes := Shapes{"u": {{Name: "code", Kind: Text}}, "many": {{Name: "code", Kind: Text}}}
+	text := func(s string) Value {
+		v, err := TextValue(s)
+		require.NoError(t, err)
+		return v
+	}
+	var fields []Field
+	var values []Value
+	for i := range 40 { // more members than there is room for
+		fields = append(fields, Field{Name: fmt.Sprintf("f%02d", i), Kind: Text})
+		values = append(values, text(fmt.Sprint("v", i)))
+	}
+	deep, err := Parse(JSON, `{"a":[[1,{"b":[2,{"c":["x",null,true]}]}],["y"]],"d":{"e":{"f":{}}}}`)
+	require.NoError(t, err)
+	fields, values = append(fields, Field{Name: "tree", Kind: JSON}, Field{Name: "u", Kind: Reference, Refers: "u"}), append(values, deep, ReferenceValue("u", shapes.Key("u", []Value{text("mmol")})))
+	first := Record{Key: shapes.Key("many", []Value{text("A")}), Values: values, ChangedBy: "mara"}
+	line := AppendLine(nil, fields, first)
+	got, err := ParseLine(line, "many", fields, shapes)
+	require.NoError(t, err)
+	for i := range 300 {
+		other := fmt.Sprintf(`{"key":["B%d"],"values":{"f%02d":"other","u":["g"],"tree":{"json":{"z%d":[%d]}}},"why":"along"}`, i, i%40, i, i)
+		_, err := ParseLine([]byte(other), "many", fields, shapes)
+		require.NoError(t, err)
+		_, err = ParseLine([]byte(fmt.Sprintf(`{"key":["B"],"values":{"no%d":1}}`, i)), "many", fields, shapes)
+		require.ErrorContains(t, err, fmt.Sprintf(`"no%d"`, i))
+	}
+	assert.Equal(t, string(line), string(AppendLine(nil, fields, got)))
+	_, err = ParseLine([]byte(`{"key":["B"],"values":{"f01":"a","f01":"b"}}`), "many", fields, shapes)
+	require.ErrorContains(t, err, "stands twice")
+}
+
+// What is read ahead is what the stream gives, its error at its place; who stops early leaves
+// nothing behind.
+func TestReadingAhead(t *testing.T) {
+	for _, n := range []int{0, 1, 15, 127, 128, 129, 1000} {
+		for _, size := range []int{0, 10, 100_000} {
+			ended := false
+			stream := func(yield func(Record, error) bool) {
+				defer func() { ended = true }()
+				for i := range n {
+					r := Record{ID: fmt.Sprint(i)}
+					if size > 0 {
+						r.Line = make([]byte, size)
+					}
+					if !yield(r, nil) {
+						return
+					}
+				}
+				yield(Record{}, io.ErrUnexpectedEOF)
+			}
+			got := 0
+			var last error
+			for r, err := range Ahead(stream) {
+				if last = err; err == nil {
+					require.Equal(t, fmt.Sprint(got), r.ID)
+					got++
+				}
+			}
+			assert.Equal(t, n, got)
+			require.ErrorIs(t, last, io.ErrUnexpectedEOF)
+			assert.True(t, ended)
+			ended = false
+			for range Ahead(stream) {
+				break
+			}
+			assert.True(t, ended, "the stream has ended when the loop has")
+		}
 	}
 }

@@ -1,25 +1,20 @@
 package spill
 
-import (
-	"database/sql"
-	"errors"
-	"os"
-	"path/filepath"
-
-	"anagram/internal/files/sqlitefile"
-)
+import "hash/maphash"
 
 // Picked is the records picked so far, and those only referred to. A record is picked once;
 // picked again in the same round it keeps the lesser reason, so that the same data give the
-// same result whatever the order. Records come back in key order.
+// same result whatever the order. Records come back in key order. They are held in memory as
+// long as they are not very many, and in a file from then on.
 type Picked struct {
-	folder string
-	db     *sql.DB
-	tx     *sql.Tx
-	pick   *sql.Stmt
-	refer  *sql.Stmt
-	why    *sql.Stmt
+	parent string
+	most   int // bytes in memory
+	held   *pickedMemory
+	kept   *pickedFile
 }
+
+// mostHeld bounds the memory that the records picked take, in bytes.
+const mostHeld = 32 << 20
 
 // Pick is one of them.
 type Pick struct {
@@ -31,90 +26,78 @@ type Pick struct {
 	// OwnerOnly says that it came along as the owner of a part, so that its other parts do
 	// not; picked again for another reason it loses this.
 	OwnerOnly bool
+	// Followed says that what it refers to was picked or noted already.
+	Followed bool
 	// Of what is referred to in a file that was edited by hand: where.
 	From string // record type
 	Line int
 }
 
-// NewPicked makes an empty set; its files go below parent.
-func NewPicked(parent string) (*Picked, error) {
-	folder, err := os.MkdirTemp(parent, "picked-")
-	if err != nil {
-		return nil, err
-	}
-	s := &Picked{folder: folder}
-	if err := s.open(); err != nil {
-		_ = s.Close()
-		return nil, err
-	}
-	return s, nil
+// set is a way to keep the records picked.
+type set interface {
+	Pick(r Pick, round int) error
+	Refer(r Pick) error
+	Why(typ, order string) (r Pick, ok bool, err error)
+	CountIn(typ string, round int) (int, error)
+	Batch(typ string, round int, after string, limit int) ([]Pick, error)
+	Referred(typ, after string, limit int) ([]Pick, error)
 }
 
-func (s *Picked) open() (err error) {
-	if s.db, err = sqlitefile.Open(filepath.Join(s.folder, "picked.db"), sqlitefile.Options{Create: true}); err != nil {
+// NewPicked makes an empty set; its files go below parent.
+func NewPicked(parent string) (*Picked, error) {
+	return &Picked{parent: parent, most: mostHeld, held: newPickedMemory()}, nil
+}
+
+func (s *Picked) set() set {
+	if s.kept != nil {
+		return s.kept
+	}
+	return s.held
+}
+
+// toFile brings the set into a file once it takes too much memory.
+func (s *Picked) toFile() error {
+	if s.kept != nil || s.held.size <= s.most {
+		return nil
+	}
+	kept, err := newPickedFile(s.parent)
+	if err != nil {
 		return err
 	}
-	s.db.SetMaxOpenConns(1)
-	for _, statement := range []string{
-		"PRAGMA journal_mode = OFF", "PRAGMA synchronous = OFF",
-		`CREATE TABLE picked (type TEXT, ord BLOB, key TEXT, along INTEGER, through TEXT, round INTEGER, parts INTEGER, PRIMARY KEY (type, ord)) WITHOUT ROWID`,
-		`CREATE INDEX rounds ON picked (round, type, ord)`,
-		`CREATE TABLE referred (type TEXT, ord BLOB, key TEXT, through TEXT, source TEXT, line INTEGER, PRIMARY KEY (type, ord)) WITHOUT ROWID`,
-	} {
-		if _, err := s.db.Exec(statement); err != nil {
-			return err
-		}
-	}
-	if s.tx, err = s.db.Begin(); err != nil {
+	if err := s.held.into(kept); err != nil {
+		_ = kept.Close()
 		return err
 	}
-	if s.pick, err = s.tx.Prepare(`INSERT INTO picked VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET
-		through = CASE WHEN excluded.parts > parts THEN excluded.through
-			WHEN along AND excluded.round = round AND excluded.parts = parts AND excluded.through < through THEN excluded.through ELSE through END,
-		round = CASE WHEN excluded.parts > parts THEN excluded.round ELSE round END,
-		parts = max(parts, excluded.parts)`); err != nil {
-		return err
-	}
-	if s.refer, err = s.tx.Prepare(`INSERT INTO referred VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET through = excluded.through, source = excluded.source, line = excluded.line
-		WHERE (excluded.source, excluded.line, excluded.through) < (source, line, through)`); err != nil {
-		return err
-	}
-	s.why, err = s.tx.Prepare("SELECT along, through, NOT parts FROM picked WHERE type = ? AND ord = ?")
-	return err
+	s.kept, s.held = kept, nil
+	return nil
 }
 
 // Close removes the set.
 func (s *Picked) Close() error {
-	if s.tx != nil {
-		_ = s.tx.Rollback()
+	if s.kept != nil {
+		return s.kept.Close()
 	}
-	if s.db != nil {
-		_ = s.db.Close()
-	}
-	return os.RemoveAll(s.folder)
+	return nil
 }
 
 // Pick adds a record in a round.
 func (s *Picked) Pick(r Pick, round int) error {
-	_, err := s.pick.Exec(r.Type, []byte(r.Order), r.Key, r.Along, r.Through, round, !r.OwnerOnly)
-	return err
+	if err := s.set().Pick(r, round); err != nil {
+		return err
+	}
+	return s.toFile()
 }
 
 // Refer notes that a record is referred to.
 func (s *Picked) Refer(r Pick) error {
-	_, err := s.refer.Exec(r.Type, []byte(r.Order), r.Key, r.Through, r.From, r.Line)
-	return err
+	if err := s.set().Refer(r); err != nil {
+		return err
+	}
+	return s.toFile()
 }
 
 // Why tells whether a record is picked and why.
-func (s *Picked) Why(typ, order string) (r Pick, ok bool, err error) {
-	r = Pick{Type: typ, Order: order}
-	err = s.why.QueryRow(typ, []byte(order)).Scan(&r.Along, &r.Through, &r.OwnerOnly)
-	if errors.Is(err, sql.ErrNoRows) {
-		return r, false, nil
-	}
-	return r, err == nil, err
-}
+func (s *Picked) Why(typ, order string) (r Pick, ok bool, err error) { return s.set().Why(typ, order) }
 
 // Has reports whether a record is picked.
 func (s *Picked) Has(typ, order string) (bool, error) {
@@ -123,43 +106,52 @@ func (s *Picked) Has(typ, order string) (bool, error) {
 }
 
 // Count tells how many records of a type are picked.
-func (s *Picked) Count(typ string) (n int, err error) {
-	err = s.tx.QueryRow("SELECT count(*) FROM picked WHERE type = ?", typ).Scan(&n)
-	return n, err
-}
+func (s *Picked) Count(typ string) (int, error) { return s.CountIn(typ, -1) }
+
+// CountIn tells how many records of a type are picked in a round, -1 for any.
+func (s *Picked) CountIn(typ string, round int) (int, error) { return s.set().CountIn(typ, round) }
 
 // Batch gives the records of a type that were picked in a round, -1 for any, after an
 // order and no more than limit.
 func (s *Picked) Batch(typ string, round int, after string, limit int) ([]Pick, error) {
-	query, args := "SELECT type, ord, key, along, through, NOT parts, '', 0 FROM picked WHERE type = ? AND ord > ? ORDER BY ord LIMIT ?", []any{typ, []byte(after), limit}
-	if round >= 0 {
-		query, args = "SELECT type, ord, key, along, through, NOT parts, '', 0 FROM picked WHERE round = ? AND type = ? AND ord > ? ORDER BY ord LIMIT ?", append([]any{round}, args...)
-	}
-	return s.records(query, args...)
+	return s.set().Batch(typ, round, after, limit)
 }
 
 // Referred gives the records that are referred to and not picked, after a type and
 // order, by type and key.
 func (s *Picked) Referred(typ, after string, limit int) ([]Pick, error) {
-	return s.records(`SELECT type, ord, key, 0, through, 0, source, line FROM referred r WHERE (type, ord) > (?, ?)
-		AND NOT EXISTS (SELECT 1 FROM picked p WHERE p.type = r.type AND p.ord = r.ord) ORDER BY type, ord LIMIT ?`, typ, []byte(after), limit)
+	return s.set().Referred(typ, after, limit)
 }
 
-func (s *Picked) records(query string, args ...any) ([]Pick, error) {
-	rows, err := s.tx.Query(query, args...)
-	if err != nil {
-		return nil, err
+const (
+	// mostSums bounds the sums that are kept in memory, of some 40 bytes each.
+	mostSums   = 500_000
+	amongBatch = 1000
+)
+
+// Among gives what tells quickly of most records of a type, by the order of their keys, that they
+// are not among the n that were picked in a round, -1 for any. Of others Has knows.
+func (s *Picked) Among(typ string, round, n int) (func(order string) bool, error) {
+	if n > mostSums {
+		return func(string) bool { return true }, nil
 	}
-	defer rows.Close()
-	var out []Pick
-	for rows.Next() {
-		var r Pick
-		var order []byte
-		if err := rows.Scan(&r.Type, &order, &r.Key, &r.Along, &r.Through, &r.OwnerOnly, &r.From, &r.Line); err != nil {
+	seed := maphash.MakeSeed()
+	sums := make(map[uint64]struct{}, n)
+	for after := ""; ; {
+		batch, err := s.Batch(typ, round, after, amongBatch)
+		if err != nil {
 			return nil, err
 		}
-		r.Order = string(order)
-		out = append(out, r)
+		if len(batch) == 0 {
+			break
+		}
+		for _, r := range batch {
+			sums[maphash.String(seed, r.Order)] = struct{}{}
+		}
+		after = batch[len(batch)-1].Order
 	}
-	return out, rows.Err()
+	return func(order string) bool {
+		_, ok := sums[maphash.String(seed, order)]
+		return ok
+	}, nil
 }

@@ -129,3 +129,67 @@ func TestPickedDoesNotDependOnTheOrder(t *testing.T) {
 		require.NoError(t, s.Close())
 	}
 }
+
+// TestPickedInMemoryAndInAFile does the same with a set in memory, one in a file, and one that
+// moves there half way.
+func TestPickedInMemoryAndInAFile(t *testing.T) {
+	for seed := range uint64(20) {
+		random := rand.New(rand.NewPCG(seed, 3))
+		var sets []*Picked
+		for _, most := range []int{mostHeld, 0, 20_000} {
+			s, _ := newPicked(t, "x")
+			s.most = most
+			sets = append(sets, s)
+		}
+		text := func(n int) string { return fmt.Sprintf("%c\x00%d", 'a'+rune(random.IntN(26)), random.IntN(n)) }
+		same := func(what string, of func(s *Picked) any) {
+			t.Helper()
+			first := of(sets[0])
+			for _, s := range sets[1:] {
+				require.Equal(t, first, of(s), "seed %d: %s", seed, what)
+			}
+		}
+		for range 400 {
+			typ, round := string(rune('a'+random.IntN(3))), random.IntN(4)
+			r := Pick{Type: typ, Order: text(5), Key: "k", Along: random.IntN(2) == 0, Through: text(9), OwnerOnly: random.IntN(3) == 0, Followed: random.IntN(2) == 0}
+			after, limit := text(5), 1+random.IntN(9)
+			switch random.IntN(8) {
+			case 0, 1, 2:
+				for _, s := range sets {
+					require.NoError(t, s.Pick(r, round))
+				}
+			case 3:
+				r = Pick{Type: typ, Order: r.Order, Key: "k", Through: r.Through, From: text(2), Line: random.IntN(3)}
+				for _, s := range sets {
+					require.NoError(t, s.Refer(r))
+				}
+			case 4:
+				same("why", func(s *Picked) any {
+					why, ok, err := s.Why(typ, r.Order)
+					return []any{why, ok, err}
+				})
+			case 5:
+				same("count", func(s *Picked) any {
+					n, err := s.CountIn(typ, round-1)
+					return []any{n, err}
+				})
+			case 6:
+				same("batch", func(s *Picked) any {
+					list, err := s.Batch(typ, round-1, after, limit)
+					return []any{list, err}
+				})
+			default:
+				same("referred", func(s *Picked) any {
+					list, err := s.Referred(typ, after, limit)
+					return []any{list, err}
+				})
+			}
+		}
+		assert.NotNil(t, sets[0].held)
+		assert.Nil(t, sets[1].held)
+		assert.Nil(t, sets[2].held, "it was to move")
+		for _, s := range sets {
+			require.NoError(t, s.Close())
+		}
+	}
+}

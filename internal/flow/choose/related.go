@@ -113,7 +113,7 @@ func (g *Related) covered(typ string) bool {
 // visitAll follows the references of all records of a type. Very many refer to few: where what
 // refers stands beside the key, of those that refer to the same only the first by key counts.
 func (g *Related) visitAll(ctx context.Context, typ string) error {
-	visit := func(rec record.Record) error { return g.visit(typ, rec) }
+	visit := func(rec record.Record) error { return g.visit(typ, rec, g.round+1) }
 	t, _ := g.Model.Catalog.Type(typ)
 	inKey := slices.ContainsFunc(t.Key, func(field string) bool {
 		return slices.ContainsFunc(t.Refers[field].To, func(to string) bool { return !g.Whole(to) })
@@ -183,7 +183,7 @@ func (g *Related) read(ctx context.Context, r environment.Reading, do func(recor
 			r.Fields = append(r.Fields, field)
 		}
 	}
-	for rec, err := range g.Env.Read(ctx, g.Model, r) {
+	for rec, err := range record.Ahead(g.Env.Read(ctx, g.Model, r)) {
 		if err == nil {
 			err = do(rec)
 		}
@@ -205,10 +205,10 @@ func (g *Related) choose(ctx context.Context, typ string) error {
 		if g.Chosen.LeavesOut(g.Model.Catalog, typ, rec.Key) {
 			return nil
 		}
-		if err := g.pick(spill.Pick{Type: typ}, rec.Key, 0); err != nil {
+		if err := g.pick(spill.Pick{Type: typ, Followed: true}, rec.Key, 0); err != nil {
 			return err
 		}
-		return g.visit(typ, rec)
+		return g.visit(typ, rec, g.round+1)
 	}
 	if g.Chosen.filtered[typ] {
 		if err := g.read(ctx, environment.Reading{Type: typ, Where: g.Chosen.Where[typ]}, pick); err != nil {
@@ -263,6 +263,10 @@ func (g *Related) pick(r spill.Pick, key record.Key, round int) error {
 // expand goes through what was picked of a type in the last round.
 func (g *Related) expand(ctx context.Context, typ string) (int, error) {
 	total, after := 0, ""
+	parts, err := g.partsToFind(ctx, typ)
+	if err != nil {
+		return 0, err
+	}
 	for {
 		batch, err := g.Set.Batch(typ, g.round, after, gatherBatch)
 		if err != nil || len(batch) == 0 {
@@ -270,35 +274,27 @@ func (g *Related) expand(ctx context.Context, typ string) (int, error) {
 		}
 		total += len(batch)
 		after = batch[len(batch)-1].Order
-		keys := make([]record.Key, len(batch))
+		var unread []record.Key
 		owners := []record.Key{} // whose parts come along
-		for i, r := range batch {
-			if keys[i], err = g.Model.Shapes.ParseKey([]byte(r.Key), typ); err != nil {
+		for _, r := range batch {
+			key, err := g.Model.Shapes.ParseKey([]byte(r.Key), typ)
+			if err != nil {
 				return total, err
+			}
+			if !r.Followed {
+				unread = append(unread, key)
 			}
 			if !r.OwnerOnly {
-				owners = append(owners, keys[i])
+				owners = append(owners, key)
 			}
 		}
-		if g.round > 0 {
-			if err := g.read(ctx, environment.Reading{Type: typ, Keys: keys}, func(rec record.Record) error { return g.visit(typ, rec) }); err != nil {
+		if len(unread) > 0 {
+			if err := g.read(ctx, environment.Reading{Type: typ, Keys: unread}, func(rec record.Record) error { return g.visit(typ, rec, g.round+1) }); err != nil {
 				return total, err
 			}
 		}
-		if g.Chosen.Related == "none" {
-			continue
-		}
-		for _, part := range g.parts[typ] {
-			if g.Whole(part.Name) || g.Chosen.LeavesOutType(part.Name) {
-				continue
-			}
-			owner := part.OwnerField()
-			err := g.read(ctx, environment.Reading{Type: part.Name, Field: owner, Of: owners}, func(rec record.Record) error {
-				if g.Chosen.LeavesOut(g.Model.Catalog, part.Name, rec.Key) {
-					return nil
-				}
-				return g.pick(spill.Pick{Type: part.Name, Along: true, Through: "part of " + g.ownerOf(part, rec)}, rec.Key, g.round+1)
-			})
+		for _, part := range parts {
+			err := g.read(ctx, environment.Reading{Type: part.Name, Field: part.OwnerField(), Of: owners}, func(rec record.Record) error { return g.pickPart(part, rec) })
 			if err != nil {
 				return total, err
 			}
@@ -306,33 +302,16 @@ func (g *Related) expand(ctx context.Context, typ string) (int, error) {
 	}
 }
 
-// ownerOf gives the address of a part's owner.
-func (g *Related) ownerOf(t *catalog.Type, rec record.Record) string {
-	owner := t.OwnerField()
-	if at := slices.Index(t.Key, owner); at >= 0 {
-		return g.Model.Catalog.Address(t.PartOf, rec.Key.Parts()[at].Key())
-	}
-	at := 0
-	for _, field := range g.Env.Fit.Fields[t.Name] {
-		if field.Name == owner {
-			return g.Model.Catalog.Address(t.PartOf, rec.Values[at].Key())
-		}
-		if field.Kind == record.Reference || field.Kind == record.Woven {
-			at++
-		}
-	}
-	return t.PartOf
-}
-
-// visit follows the references of a record that is in the parcel.
-func (g *Related) visit(typ string, rec record.Record) error {
+// visit follows the references of a record that is in the parcel; what they lead to is picked in
+// a round.
+func (g *Related) visit(typ string, rec record.Record, round int) error {
 	t, _ := g.Model.Catalog.Type(typ)
 	if g.Chosen.LeavesOut(g.Model.Catalog, typ, rec.Key) {
 		return nil
 	}
 	address := g.Model.Catalog.Address(typ, rec.Key)
 	for i, part := range rec.Key.Parts() {
-		if err := g.follow(part, address, t.Key[i], t.OwnerField()); err != nil {
+		if err := g.follow(part, address, t.Key[i], t.OwnerField(), round); err != nil {
 			return err
 		}
 	}
@@ -341,7 +320,7 @@ func (g *Related) visit(typ string, rec record.Record) error {
 		if field.Kind != record.Reference && field.Kind != record.Woven {
 			continue
 		}
-		if err := g.follow(rec.Values[at], address, field.Name, t.OwnerField()); err != nil {
+		if err := g.follow(rec.Values[at], address, field.Name, t.OwnerField(), round); err != nil {
 			return err
 		}
 		at++
@@ -349,7 +328,7 @@ func (g *Related) visit(typ string, rec record.Record) error {
 	return nil
 }
 
-func (g *Related) follow(v record.Value, address, field, owner string) error {
+func (g *Related) follow(v record.Value, address, field, owner string, round int) error {
 	through := address + " " + field
 	for _, ref := range v.References() {
 		typ, key := ref.Refers(), ref.Key()
@@ -364,7 +343,7 @@ func (g *Related) follow(v record.Value, address, field, owner string) error {
 			if r.OwnerOnly {
 				r.Through = address
 			}
-			err = g.pick(r, key, g.round+1)
+			err = g.pick(r, key, round)
 		}
 		if err != nil {
 			return err

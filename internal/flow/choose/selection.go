@@ -344,7 +344,7 @@ func Since(ctx context.Context, s *session.Session, source, target, text string)
 
 // lastImport gives when the parcel of the last import was exported, "" for none.
 func lastImport(ctx context.Context, s *session.Session, source, target string) (map[string]string, error) {
-	summaries, err := s.Summaries(ctx)
+	summaries, err := s.Pasts(ctx)
 	if err != nil {
 		return nil, err
 	}

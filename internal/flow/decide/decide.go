@@ -47,6 +47,8 @@ type Result struct {
 	// Blocked are all approved records that cannot be imported as things stand. Of them,
 	// Newly are those with what was not in the way before; Freed what no longer is.
 	Blocked, Newly, Freed []BlockedRecord
+	// Now is the docket as it stands by now.
+	Now docket.Summary
 }
 
 // BlockedRecord is an approved record that cannot be imported as things stand.
@@ -90,6 +92,11 @@ func Decide(ctx context.Context, s *session.Session, d *docket.Docket, r Request
 	if err != nil {
 		return result, err
 	}
+	past, err := docket.PastOf(ctx, d)
+	if err != nil {
+		return result, err
+	}
+	result.Now = docket.Summary{Past: past, Tally: after.Tally}
 	result.Blocked = blockedOf(after, func(int64, check.Check) bool { return false })
 	result.Newly = blockedOf(after, func(id int64, c check.Check) bool { return slices.Contains(before.standing.Blocked[id], c) })
 	result.Freed = blockedOf(before.standing, func(id int64, c check.Check) bool {

@@ -68,7 +68,7 @@ func Removals(ctx context.Context, of *session.Session, d *docket.Docket, w Whic
 // environments, are no longer only in the target, and which docket that was; 0 where there is
 // nothing to tell. Only types count of which the parcel brought all.
 func Gone(ctx context.Context, s *session.Session, now docket.Header) (n, before int, err error) {
-	entries, err := s.Summaries(ctx)
+	entries, err := s.Pasts(ctx)
 	if err != nil || now.TargetParcel != "" {
 		return 0, 0, err
 	}

@@ -71,7 +71,7 @@ func unsigned(ctx context.Context, s *session.Session, d *docket.Docket) (answer
 		return file, err
 	}
 	addresses := map[int64]string{}
-	for f, err := range d.Decided(ctx) {
+	for f, err := range d.Stands(ctx) {
 		if err != nil {
 			return file, err
 		}

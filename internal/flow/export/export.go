@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"hash/maphash"
 	"slices"
 
 	"anagram/internal/core/catalog"
@@ -309,11 +308,11 @@ func (ex *exporting) writePicked(ctx context.Context, out *parcel.TypeWriter, ty
 		return ex.add(out, typ, rec)
 	}
 	if n > streamFrom {
-		picked, err := ex.picked(typ, n)
+		picked, err := ex.Set.Among(typ, -1, n)
 		if err != nil {
 			return err
 		}
-		for rec, err := range ex.Env.Read(ctx, ex.Model, environment.Reading{Type: typ, Fields: fields, Sums: true, Lines: true}) {
+		for rec, err := range record.Ahead(ex.Env.Read(ctx, ex.Model, environment.Reading{Type: typ, Fields: fields, Sums: true, Lines: true})) {
 			if err == nil && picked(rec.Key.Order()) {
 				err = write(rec)
 			}
@@ -335,7 +334,7 @@ func (ex *exporting) writePicked(ctx context.Context, out *parcel.TypeWriter, ty
 				return err
 			}
 		}
-		for rec, err := range ex.Env.Read(ctx, ex.Model, environment.Reading{Type: typ, Fields: fields, Keys: keys, Sums: true}) {
+		for rec, err := range record.Ahead(ex.Env.Read(ctx, ex.Model, environment.Reading{Type: typ, Fields: fields, Keys: keys, Sums: true})) {
 			if err == nil {
 				err = write(rec)
 			}
@@ -345,35 +344,6 @@ func (ex *exporting) writePicked(ctx context.Context, out *parcel.TypeWriter, ty
 		}
 	}
 }
-
-// picked gives what tells quickly that most of what was not picked was not.
-func (ex *exporting) picked(typ string, n int) (func(order string) bool, error) {
-	if n > mostSums {
-		return func(string) bool { return true }, nil
-	}
-	seed := maphash.MakeSeed()
-	sums := make(map[uint64]struct{}, n)
-	for after := ""; ; {
-		batch, err := ex.Set.Batch(typ, -1, after, writeBatch)
-		if err != nil {
-			return nil, err
-		}
-		if len(batch) == 0 {
-			break
-		}
-		for _, r := range batch {
-			sums[maphash.String(seed, r.Order)] = struct{}{}
-		}
-		after = batch[len(batch)-1].Order
-	}
-	return func(order string) bool {
-		_, ok := sums[maphash.String(seed, order)]
-		return ok
-	}, nil
-}
-
-// mostSums bounds the sums that are kept in memory, of some 40 bytes each.
-const mostSums = 500_000
 
 // Again repeats the export of a parcel, with the same selection, under a new name.
 func Again(ctx context.Context, s *session.Session, name, newName, note string, asFolder bool) (Result, error) {

@@ -47,7 +47,7 @@ func Life(ctx context.Context, s *session.Session, address string) ([]Chapter, e
 	if !pattern.Exact() {
 		return nil, session.Usage("history takes one record's address, such as assay/GLU, or a docket's number; %q is a pattern", address)
 	}
-	entries, err := s.Summaries(ctx)
+	entries, err := s.Pasts(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -67,7 +67,7 @@ func Life(ctx context.Context, s *session.Session, address string) ([]Chapter, e
 	return out, nil
 }
 
-func chapterOf(ctx context.Context, s *session.Session, e register.Entry, pattern record.Pattern) (Chapter, bool, error) {
+func chapterOf(ctx context.Context, s *session.Session, e register.Past, pattern record.Pattern) (Chapter, bool, error) {
 	d, err := register.Open(ctx, s.Workspace, e.Header.Number)
 	if err != nil {
 		return Chapter{}, false, err

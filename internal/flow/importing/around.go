@@ -116,7 +116,7 @@ func runAfter(ctx context.Context, s *session.Session, d *docket.Docket, env env
 // runDue carries out what should have been run after earlier imports into a target, where the
 // program was killed before, and gives their dockets.
 func runDue(ctx context.Context, s *session.Session, target string) ([]int, error) {
-	summaries, err := s.Summaries(ctx)
+	summaries, err := s.Pasts(ctx)
 	if err != nil {
 		return nil, err
 	}

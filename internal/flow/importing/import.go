@@ -350,13 +350,15 @@ func inTransaction(ctx context.Context, s *session.Session, r Ready, work enviro
 // EachNow tells of each approval that was to be written whether the target holds what was
 // approved.
 func EachNow(ctx context.Context, r Ready, target environment.Reader, rest Rest, give func(a *standing.Approval, asApproved bool)) error {
-	return r.pending(rest, func(t docket.Type, batch []*standing.Approval) error {
-		list, err := r.current(ctx, target, t, batch)
-		for _, n := range list {
-			give(n.Approval, r.holds(n, t))
+	for l, err := range r.lots(ctx, target, rest, false) {
+		if err != nil {
+			return err
 		}
-		return err
-	})
+		for _, n := range l.list {
+			give(n.Approval, r.holds(n, l.typ))
+		}
+	}
+	return nil
 }
 
 // End records the outcome of a run in the docket.

@@ -2,7 +2,9 @@ package importing
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"iter"
 	"slices"
 	"strings"
 
@@ -93,11 +95,61 @@ type now struct {
 	here   []record.Record // one, where all is well
 }
 
+// lot is some approvals of one type, with their records as they are in the target now.
+type lot struct {
+	typ    docket.Type
+	batch  []*standing.Approval
+	list   []now
+	keys   []record.Key
+	images map[int64]docket.Image // what they were before the run, where that is asked for
+}
+
+// lots reads the approvals that are still to be written, each lot while the one before is
+// looked at.
+func (r Ready) lots(ctx context.Context, target environment.Reader, rest Rest, images bool) iter.Seq2[lot, error] {
+	known := ahead(func(yield func(lot, error) bool) {
+		stop := errors.New("stopped")
+		err := r.pending(rest, func(t docket.Type, batch []*standing.Approval) error {
+			l := lot{typ: t, batch: batch}
+			var err error
+			if l.list, l.keys, err = r.known(ctx, t, batch); err == nil && images {
+				l.images, err = r.images(ctx, batch)
+			}
+			if err == nil && !yield(l, nil) {
+				return stop
+			}
+			return err
+		})
+		if err != nil && !errors.Is(err, stop) {
+			yield(lot{}, err)
+		}
+	})
+	return ahead(func(yield func(lot, error) bool) {
+		for l, err := range known {
+			if err == nil {
+				err = r.meet(ctx, target, l.typ, l.list, l.keys)
+			}
+			if !yield(l, err) || err != nil {
+				return
+			}
+		}
+	})
+}
+
 // current reads the records of some approvals as they are in the target now.
 func (r Ready) current(ctx context.Context, target environment.Reader, t docket.Type, batch []*standing.Approval) ([]now, error) {
-	lines, err := r.lines(ctx, batch)
+	list, keys, err := r.known(ctx, t, batch)
 	if err != nil {
 		return nil, err
+	}
+	return list, r.meet(ctx, target, t, list, keys)
+}
+
+// known gives what the docket has of some approvals, and their keys.
+func (r Ready) known(ctx context.Context, t docket.Type, batch []*standing.Approval) ([]now, []record.Key, error) {
+	lines, err := r.lines(ctx, batch)
+	if err != nil {
+		return nil, nil, err
 	}
 	out := make([]now, len(batch))
 	keys := make([]record.Key, len(batch))
@@ -105,24 +157,29 @@ func (r Ready) current(ctx context.Context, target environment.Reader, t docket.
 		out[i] = now{Approval: a, line: lines[a.ID]}
 		if !a.Removes {
 			if out[i].source, err = r.source(t, lines[a.ID]); err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 		}
 		if keys[i], err = r.Model.Shapes.ParseKey([]byte(lines[a.ID].Key), t.Name); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 	}
+	return out, keys, nil
+}
+
+// meet adds the records of the target with these keys.
+func (r Ready) meet(ctx context.Context, target environment.Reader, t docket.Type, list []now, keys []record.Key) error {
 	here := map[string][]record.Record{}
 	for rec, err := range target.Read(ctx, r.Model, environment.Reading{Type: t.Name, Fields: t.Fields, Keys: keys, Beside: r.Beside[t.Name], Forms: true, Sums: true}) {
 		if err != nil {
-			return nil, err
+			return err
 		}
 		here[rec.Key.Order()] = append(here[rec.Key.Order()], rec)
 	}
-	for i := range out {
-		out[i].here = here[out[i].line.Order]
+	for i := range list {
+		list[i].here = here[list[i].line.Order]
 	}
-	return out, nil
+	return nil
 }
 
 // readAgain compares the touched records with what they were when matched, finds those
@@ -131,47 +188,59 @@ func readAgain(ctx context.Context, s *session.Session, r Ready, target environm
 	s.Progress.Start("reading the target again", len(r.Standing.Approved)-len(rest.left))
 	defer s.Progress.Done()
 	found := newRest()
-	return found, r.pending(rest, func(t docket.Type, batch []*standing.Approval) error {
-		list, err := r.current(ctx, target, t, batch)
+	target = takingTurns(target)
+	for l, err := range r.lots(ctx, target, rest, false) {
 		if err != nil {
-			return err
+			return found, err
 		}
-		backs, err := r.backs(ctx, batch)
+		images, attached, err := r.before(ctx, l, found)
 		if err != nil {
-			return err
+			return found, err
 		}
-		var images []docket.Image
-		var attached []record.Key
-		for _, n := range list {
-			moved, already, err := r.compare(n, t)
-			if err == nil && moved == "" && !already && n.Removes && !r.asMade(n, t, backs[n.ID]) {
-				moved = fmt.Sprintf("it is no longer what the import of docket %d wrote", r.Docket.Header.Restores)
-			}
-			switch {
-			case err != nil:
-				return err
-			case already:
-				found.already[n.ID] = true
-			case moved != "":
-				found.leave(n.Approval, MovedSinceMatch, fmt.Sprintf("%s was not imported: %s. %s to see it as it is now.", n.Address, moved, r.Docket.Header.Again()))
-			default:
-				image := docket.Image{Finding: n.ID, Writes: r.writes(n, t)}
-				if len(n.here) == 1 {
-					before := n.here[0]
-					before.Key = before.Stands()
-					image.Line = string(record.AppendLine(nil, t.Fields, before))
-					attached = append(attached, attachments(n, t, image.Writes, before)...)
-					image.ID, image.Beside, image.Stored = before.ID, before.Beside, before.Stored
-				}
-				images = append(images, image)
-			}
-		}
-		s.Progress.Add(len(batch))
+		s.Progress.Add(len(l.batch))
 		if err := keep(images); err != nil {
-			return err
+			return found, err
 		}
-		return r.keepAttachments(ctx, target, t, attached)
-	})
+		if err := r.keepAttachments(ctx, target, l.typ, attached); err != nil {
+			return found, err
+		}
+	}
+	return found, nil
+}
+
+// before gives the before-images of a lot, and the keys of the records of which attachments are
+// going to be written over; found grows by what moved, or is already as approved.
+func (r Ready) before(ctx context.Context, l lot, found Rest) (images []docket.Image, attached []record.Key, err error) {
+	t := l.typ
+	backs, err := r.backs(ctx, l.batch)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, n := range l.list {
+		moved, already, err := r.compare(n, t)
+		if err == nil && moved == "" && !already && n.Removes && !r.asMade(n, t, backs[n.ID]) {
+			moved = fmt.Sprintf("it is no longer what the import of docket %d wrote", r.Docket.Header.Restores)
+		}
+		switch {
+		case err != nil:
+			return nil, nil, err
+		case already:
+			found.already[n.ID] = true
+		case moved != "":
+			found.leave(n.Approval, MovedSinceMatch, fmt.Sprintf("%s was not imported: %s. %s to see it as it is now.", n.Address, moved, r.Docket.Header.Again()))
+		default:
+			image := docket.Image{Finding: n.ID, Writes: r.writes(n, t)}
+			if len(n.here) == 1 {
+				before := n.here[0]
+				before.Key = before.Stands()
+				image.Line = string(record.AppendLine(nil, t.Fields, before))
+				attached = append(attached, attachments(n, t, image.Writes, before)...)
+				image.ID, image.Beside, image.Stored = before.ID, before.Beside, before.Stored
+			}
+			images = append(images, image)
+		}
+	}
+	return images, attached, nil
 }
 
 // attachments gives the key of a record where an attachment of it is going to be written over,
@@ -384,17 +453,15 @@ func (r Ready) movedSince(ctx context.Context, s *session.Session, rest Rest) []
 		return nil
 	}
 	var out []LeftOut
-	_ = r.pending(rest, func(t docket.Type, batch []*standing.Approval) error {
-		list, err := r.current(ctx, sides.Renamed(env, names), t, batch)
+	for l, err := range r.lots(ctx, sides.Renamed(env, names), rest, false) {
 		if err != nil {
-			return err
+			break
 		}
-		for _, n := range list {
-			if moved, _, err := r.compare(n, t); err == nil && moved != "" && len(out) < maxFailures {
+		for _, n := range l.list {
+			if moved, _, err := r.compare(n, l.typ); err == nil && moved != "" && len(out) < maxFailures {
 				out = append(out, LeftOut{Address: n.Address, Why: MovedSinceMatch, Message: fmt.Sprintf("%s: %s, while the import was at work. %s to see it as it is now.", n.Address, moved, r.Docket.Header.Again())})
 			}
 		}
-		return nil
-	})
+	}
 	return out
 }

@@ -25,28 +25,34 @@ func readBack(ctx context.Context, s *session.Session, r Ready, target environme
 	s.Progress.Start("reading back", total)
 	defer s.Progress.Done()
 	var out []LeftOut
-	return out, r.pending(rest, func(t docket.Type, batch []*standing.Approval) error {
-		list, images, err := r.besideImages(ctx, target, t, batch)
+	target = takingTurns(target)
+	for l, err := range r.lots(ctx, target, rest, true) {
 		if err != nil {
-			return err
+			return out, err
 		}
-		for _, n := range list {
-			message, err := r.otherwise(n, t, images[n.ID])
+		for _, n := range l.list {
+			message, err := r.otherwise(n, l.typ, l.images[n.ID])
 			if err != nil {
-				return err
+				return out, err
 			}
 			if message != "" {
 				out = append(out, LeftOut{Address: n.Address, Why: ReadBackDiffers, Message: message})
 			}
 		}
-		twice, err := r.heldTwice(ctx, target, t, list)
+		twice, err := r.heldTwice(ctx, target, l.typ, l.list)
 		out = append(out, twice...)
-		s.Progress.Add(len(batch))
-		if err != nil || len(out) > 0 {
-			return err
+		s.Progress.Add(len(l.batch))
+		if err != nil {
+			return out, err
 		}
-		return keep(r.made(t, list))
-	})
+		if len(out) > 0 {
+			continue // all of them are told
+		}
+		if err := keep(r.made(l.typ, l.list)); err != nil {
+			return out, err
+		}
+	}
+	return out, nil
 }
 
 // besideImages reads records as they are now, and what they were before the run.

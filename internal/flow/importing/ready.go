@@ -130,9 +130,7 @@ func Prepare(ctx context.Context, s *session.Session, d *docket.Docket) (Ready, 
 		return r, rest, err
 	}
 	r.Who = s.Who
-	if r.Open, r.Undecided, err = countOpen(ctx, d); err != nil {
-		return r, rest, err
-	}
+	r.Open, r.Undecided = r.Standing.Tally.Open, r.Standing.Tally.Open-r.Standing.Tally.Stuck
 	runs, err := d.Runs(ctx)
 	for _, run := range runs {
 		if run.Kind == docket.ImportRun { // the last one counts
@@ -226,9 +224,4 @@ func verifyParcel(ctx context.Context, s *session.Session, h docket.Header) erro
 		return blocked(fmt.Sprintf("%s is not the parcel that docket %d was matched with.", h.ParcelFile, h.Number))
 	}
 	return nil
-}
-
-func countOpen(ctx context.Context, d *docket.Docket) (open, undecided int, err error) {
-	tally, err := docket.Summarize(ctx, d)
-	return tally.Tally.Open, tally.Tally.Open - tally.Tally.Stuck, err
 }

@@ -34,7 +34,7 @@ func Settle(ctx context.Context, s *session.Session, target string) (settled []S
 }
 
 func settleAll(ctx context.Context, s *session.Session, target string) ([]Settled, error) {
-	summaries, err := s.Summaries(ctx)
+	summaries, err := s.Pasts(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -154,31 +154,29 @@ func (r Ready) found(ctx context.Context, s *session.Session, rest Rest) string 
 // stands counts the records that are as approved, and those that are as they were before.
 func (r Ready) stands(ctx context.Context, target environment.Reader, rest Rest) (now, before int, err error) {
 	r.Beside = nil
-	err = r.pending(rest, func(t docket.Type, batch []*standing.Approval) error {
-		list, images, err := r.besideImages(ctx, target, t, batch)
+	for l, err := range r.lots(ctx, target, rest, true) {
 		if err != nil {
-			return err
+			return now, before, err
 		}
-		for _, n := range list {
-			image := images[n.ID]
+		for _, n := range l.list {
+			image := l.images[n.ID]
 			switch {
-			case r.holds(n, t):
+			case r.holds(n, l.typ):
 				now++
 			case image.Line == "" && len(n.here) == 0:
 				before++
 			case image.Line != "" && len(n.here) == 1:
-				is, err := r.asBefore(n, t, image)
+				is, err := r.asBefore(n, l.typ, image)
 				if err != nil {
-					return err
+					return now, before, err
 				}
 				if is {
 					before++
 				}
 			}
 		}
-		return nil
-	})
-	return now, before, err
+	}
+	return now, before, nil
 }
 
 // asBefore reports whether a record is as its before-image says.

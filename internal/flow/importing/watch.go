@@ -10,7 +10,6 @@ import (
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
-	"anagram/internal/store/docket"
 )
 
 // What is not to be written is watched: a trigger may alter it all the same.
@@ -57,20 +56,22 @@ func watch(ctx context.Context, r Ready, target environment.Reader, rest Rest) (
 		pending[a.ID] = !rest.skips(a)
 	}
 	known := 0
-	for f, err := range r.Docket.Findings(ctx, docket.Filter{}) {
+	for f, err := range r.Docket.Keys(ctx) {
 		if err != nil {
 			return out, err
 		}
 		switch {
 		case pending[f.ID]:
-			written[f.Type+"\x00"+f.Order] = true
-		case f.Target != "" && !out.whole:
+			if out.whole {
+				written[f.Type+"\x00"+f.Order] = true
+			}
+		case f.InTarget && !out.whole:
 			out.keys[f.Type] = append(out.keys[f.Type], f.Key)
 			known++
 		}
-	}
-	if !out.whole && !triggers && known > fewWatched {
-		return others{}, nil
+		if !out.whole && !triggers && known > fewWatched {
+			return others{}, nil
+		}
 	}
 	var err error
 	out.sums, err = out.read(ctx, r, target, func(typ string, rec record.Record) bool { return !written[typ+"\x00"+rec.Key.Order()] })

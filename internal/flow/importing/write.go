@@ -80,42 +80,63 @@ func (r Ready) EachChange(ctx context.Context, writes []sequence.Write, do func(
 	for _, a := range r.Standing.Approved {
 		byID[a.ID] = a
 	}
-	for batch := range slices.Chunk(writes, writeBatch) {
-		approvals := make([]*standing.Approval, len(batch))
-		for i, w := range batch {
-			approvals[i] = byID[w.ID]
+	kept := ahead(func(yield func(keptOf, error) bool) {
+		for batch := range slices.Chunk(writes, writeBatch) {
+			k, err := r.keptOf(ctx, batch, byID)
+			if !yield(k, err) || err != nil {
+				return
+			}
 		}
-		lines, err := r.lines(ctx, approvals)
+	})
+	for k, err := range kept {
 		if err != nil {
 			return err
 		}
-		images, err := r.images(ctx, approvals)
-		if err != nil {
-			return err
-		}
-		backs, err := r.backs(ctx, approvals)
-		if err != nil {
-			return err
-		}
-		changes := make([]environment.Change, len(batch))
-		for i, w := range batch {
-			if changes[i], err = r.change(approvals[i], w, lines[w.ID]); err != nil {
+		// Here, as attachments are in the changes: one batch of those is enough.
+		changes := make([]environment.Change, len(k.writes))
+		for i, w := range k.writes {
+			if changes[i], err = r.change(k.approvals[i], w, k.lines[w.ID]); err != nil {
 				return err
 			}
 			if len(w.Only) > 0 {
 				continue
 			}
-			changes[i].Stored = backs[w.ID].Stored
-			changes[i].At, changes[i].Check = images[w.ID].ID, r.Checked
-			if changes[i].Expect, err = r.expects(approvals[i], changes[i], images[w.ID]); err != nil {
+			changes[i].Stored = k.backs[w.ID].Stored
+			changes[i].At, changes[i].Check = k.images[w.ID].ID, r.Checked
+			if changes[i].Expect, err = r.expects(k.approvals[i], changes[i], k.images[w.ID]); err != nil {
 				return err
 			}
 		}
-		if err := do(batch, approvals, changes); err != nil {
+		if err := do(k.writes, k.approvals, changes); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// keptOf is what the docket keeps of some writes.
+type keptOf struct {
+	writes    []sequence.Write
+	approvals []*standing.Approval
+	lines     map[int64]docket.Finding
+	images    map[int64]docket.Image
+	backs     map[int64]docket.Back
+}
+
+func (r Ready) keptOf(ctx context.Context, writes []sequence.Write, byID map[int64]*standing.Approval) (keptOf, error) {
+	k := keptOf{writes: writes, approvals: make([]*standing.Approval, len(writes))}
+	for i, w := range writes {
+		k.approvals[i] = byID[w.ID]
+	}
+	var err error
+	if k.lines, err = r.lines(ctx, k.approvals); err != nil {
+		return k, err
+	}
+	if k.images, err = r.images(ctx, k.approvals); err != nil {
+		return k, err
+	}
+	k.backs, err = r.backs(ctx, k.approvals)
+	return k, err
 }
 
 // expects gives what a record holds so far in the fields of a change.

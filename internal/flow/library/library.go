@@ -117,7 +117,7 @@ func Remove(ctx context.Context, s *session.Session, name string, anyway bool) (
 		return "", err
 	}
 	if !anyway {
-		summaries, err := s.Summaries(ctx)
+		summaries, err := s.Pasts(ctx)
 		if err != nil {
 			return "", err
 		}

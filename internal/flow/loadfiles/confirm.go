@@ -23,7 +23,7 @@ type Confirmation struct {
 // Confirm looks whether the load files of earlier dockets were loaded into a target that
 // was just matched, and records it where all of them were.
 func Confirm(ctx context.Context, s *session.Session, target string) ([]Confirmation, error) {
-	summaries, err := s.Summaries(ctx)
+	summaries, err := s.Pasts(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -8,6 +8,7 @@ import (
 	"anagram/internal/flow/library"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/register"
 )
 
 // checkTimes adds what time has to say about the whole docket.
@@ -44,6 +45,7 @@ func checkDockets(ctx context.Context, c compared, out *sink) error {
 	if err != nil {
 		return err
 	}
+	back := session.TakenBack(register.PastsOf(summaries))
 	for _, d := range summaries {
 		if d.Err != nil || d.Header.Target != c.target {
 			continue
@@ -57,7 +59,7 @@ func checkDockets(ctx context.Context, c compared, out *sink) error {
 			}
 		}
 		switch {
-		case half && (c.back != nil || session.TakenBack(summaries, d.Header.Number)):
+		case half && (c.back != nil || back[d.Header.Number]):
 		case half:
 			err = out.onDocket(ctx, check.HalfWay(d.Header.Number, c.target))
 		case open && c.back == nil:

@@ -64,7 +64,7 @@ func (s *Session) newest(ctx context.Context, numbers []int) (int, error) {
 	if len(numbers) == 0 {
 		return 0, Usage("This workspace has no docket yet; anagram match makes one")
 	}
-	entries, err := s.Summaries(ctx)
+	entries, err := s.Pasts(ctx)
 	if err != nil {
 		return 0, err
 	}
@@ -92,7 +92,7 @@ func (s *Session) Imports(h docket.Header) bool {
 // OtherWay gives the last docket that was imported the other way round, where none was
 // imported this way before; 0 where there is none.
 func (s *Session) OtherWay(ctx context.Context, source, target string) (int, error) {
-	entries, err := s.Summaries(ctx)
+	entries, err := s.Pasts(ctx)
 	if err != nil {
 		return 0, err
 	}
@@ -117,9 +117,19 @@ func (s *Session) Summaries(ctx context.Context) ([]register.Entry, error) {
 	return register.Dockets(ctx, s.Workspace)
 }
 
-// TakenBack reports whether a docket was imported that takes the import of another one back.
-func TakenBack(entries []register.Entry, number int) bool {
-	return slices.ContainsFunc(entries, func(e register.Entry) bool {
-		return e.Err == nil && e.Header.Restores == number && slices.ContainsFunc(e.Runs, docket.Run.Done)
-	})
+// Pasts gives the same with the decisions uncounted.
+func (s *Session) Pasts(ctx context.Context) ([]register.Past, error) {
+	return register.Pasts(ctx, s.Workspace)
+}
+
+// TakenBack gives the dockets whose imports were taken back, by their numbers: another docket
+// that does so was imported.
+func TakenBack(all []register.Past) map[int]bool {
+	out := map[int]bool{}
+	for _, e := range all {
+		if e.Err == nil && e.Header.Restores != 0 && slices.ContainsFunc(e.Runs, docket.Run.Done) {
+			out[e.Header.Restores] = true
+		}
+	}
+	return out
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
@@ -58,7 +59,8 @@ func (a *Approval) escapes(c docket.Check) bool {
 
 // Standing is which approved findings can be imported as things stand.
 type Standing struct {
-	Approved []*Approval             // in docket order
+	Approved []*Approval // in docket order
+	Tally    docket.Tally
 	Blocked  map[int64][]check.Check // what stands in the way, by finding
 }
 
@@ -67,7 +69,7 @@ func Read(ctx context.Context, d *docket.Docket, demand Demand) (Standing, error
 	out := Standing{Blocked: map[int64][]check.Check{}}
 	r := reading{d: d, byID: map[int64]*Approval{}}
 	var err error
-	if out.Approved, err = approvals(ctx, d); err != nil {
+	if out.Approved, out.Tally, err = approvals(ctx, d); err != nil {
 		return out, err
 	}
 	for _, a := range out.Approved {
@@ -111,13 +113,34 @@ func Read(ctx context.Context, d *docket.Docket, demand Demand) (Standing, error
 	return out, nil
 }
 
-// approvals gives the findings that are approved, or of which a field is.
-func approvals(ctx context.Context, d *docket.Docket) ([]*Approval, error) {
+// lists are lists of fields. Very many approvals have the same, which is kept once.
+type lists map[string][]string
+
+func (l lists) of(fields []string) []string {
+	if len(fields) == 0 {
+		return nil
+	}
+	key := strings.Join(fields, "\x00")
+	if had, ok := l[key]; ok {
+		return had
+	}
+	l[key] = fields
+	return fields
+}
+
+// approvals gives the findings that are approved, or of which a field is, and counts all.
+func approvals(ctx context.Context, d *docket.Docket) ([]*Approval, docket.Tally, error) {
 	var out []*Approval
-	for f, err := range d.Findings(ctx, docket.Filter{Statuses: []match.Status{match.New, match.Changed, match.Conflict, match.TargetEdit, match.TargetOnly}}) {
+	same := lists{}
+	tally, err := d.AllOpen(ctx)
+	if err != nil {
+		return nil, tally, err
+	}
+	for f, err := range d.Stands(ctx) {
 		if err != nil {
-			return nil, err
+			return nil, tally, err
 		}
+		tally.Decided(f)
 		if !f.IsApproved() {
 			continue
 		}
@@ -129,14 +152,16 @@ func approvals(ctx context.Context, d *docket.Docket) ([]*Approval, error) {
 		for _, field := range f.Fields {
 			a.differs = append(a.differs, field.Field)
 		}
+		a.differs = same.of(a.differs)
 		a.adds = f.Adds()
 		for _, field := range f.Fields {
 			if f.Proposes(field) == match.Write {
 				a.proposed = append(a.proposed, field.Field)
 			}
 		}
+		a.proposed = same.of(a.proposed)
 		if !f.Adds() {
-			a.fields = f.ApprovedFields()
+			a.fields = same.of(f.ApprovedFields())
 			out = append(out, a)
 			continue
 		}
@@ -149,7 +174,7 @@ func approvals(ctx context.Context, d *docket.Docket) ([]*Approval, error) {
 		slices.Sort(a.declined)
 		out = append(out, a)
 	}
-	return out, nil
+	return out, tally, nil
 }
 
 // reading is a docket whose approvals are looked at together.

@@ -60,6 +60,7 @@ func Of(ctx context.Context, s *session.Session, name string, ask bool) ([]Stay,
 	if err != nil {
 		return nil, err
 	}
+	back := session.TakenBack(register.PastsOf(entries))
 	var out []Stay
 	for _, e := range s.Workspace.Environments {
 		stay := Stay{Environment: e.Name, State: NotMatched, AsApproved: -1}
@@ -71,7 +72,7 @@ func Of(ctx context.Context, s *session.Session, name string, ask bool) ([]Stay,
 		}
 		for _, entry := range entries {
 			if entry.Err == nil && entry.Header.Target == e.Name && entry.Header.TargetParcel == "" && entry.Header.Parcel == called {
-				if err := stay.take(ctx, s, entries, entry, seal); err != nil {
+				if err := stay.take(ctx, s, entry, seal, back[entry.Header.Number]); err != nil {
 					return nil, err
 				}
 			}
@@ -90,7 +91,7 @@ func Of(ctx context.Context, s *session.Session, name string, ask bool) ([]Stay,
 }
 
 // take adds what a docket tells. One made with another parcel of the same name does not count.
-func (y *Stay) take(ctx context.Context, s *session.Session, entries []register.Entry, e register.Entry, seal string) error {
+func (y *Stay) take(ctx context.Context, s *session.Session, e register.Entry, seal string, back bool) error {
 	d, err := register.Open(ctx, s.Workspace, e.Header.Number)
 	if err != nil {
 		return err
@@ -114,7 +115,7 @@ func (y *Stay) take(ctx context.Context, s *session.Session, entries []register.
 			}
 		}
 	}
-	if y.ImportedAt != "" && session.TakenBack(entries, e.Header.Number) {
+	if y.ImportedAt != "" && back {
 		y.State = TakenBack
 	}
 	return nil

@@ -61,6 +61,8 @@ func (d *Docket) Backs(ctx context.Context, ids []int64) (map[int64]Back, error)
 	if len(ids) == 0 || d.Header.Restores == 0 {
 		return out, nil
 	}
+	d.turn.RLock()
+	defer d.turn.RUnlock()
 	list, args := idList(ids)
 	rows, err := d.db.QueryContext(ctx, "SELECT finding, content FROM back WHERE finding IN "+list, args...)
 	if err != nil {

@@ -9,6 +9,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
@@ -28,6 +29,9 @@ type Docket struct {
 	origin  *Origin // where what happens now is done; nil where nobody said
 	witness Witness // empty where nobody keeps the head of its chain
 	digest  string  // once it was worked out
+	// turn lets those who read and who writes within this program wait for each other, however
+	// slow the disk is; the database would give up after a while.
+	turn sync.RWMutex
 	// announced is the link that the open transaction adds.
 	announced *Seal
 }

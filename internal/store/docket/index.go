@@ -32,7 +32,7 @@ func (l Line) Asks() bool { return match.Asks(l.Status) || match.Removes(l.Statu
 // are open.
 func (d *Docket) Lines(ctx context.Context) ([]Line, error) {
 	stands := map[int64]Decision{}
-	for f, err := range d.Decided(ctx) {
+	for f, err := range d.Stands(ctx) {
 		if err != nil {
 			return nil, err
 		}

@@ -29,6 +29,7 @@ type Filter struct {
 	// before their keys.
 	ByStatus bool
 	decided  bool            // only those with a decision
+	brief    bool            // without what does not tell how they stand
 	byWas    map[string]bool // patterns that stand for the target's name of a record
 }
 
@@ -93,6 +94,12 @@ func (d *Docket) Decided(ctx context.Context) iter.Seq2[Finding, error] {
 	return d.Findings(ctx, Filter{decided: true})
 }
 
+// Stands streams the same with only what tells how they stand: sides, key and title are left
+// out, and of the target's side there is only whether there is one.
+func (d *Docket) Stands(ctx context.Context) iter.Seq2[Finding, error] {
+	return d.Findings(ctx, Filter{decided: true, brief: true})
+}
+
 func (d *Docket) findings(ctx context.Context, filter Filter, yield func(Finding) bool) error {
 	byField, err := d.fieldDecisions(ctx, filter.IDs)
 	if err != nil {
@@ -133,7 +140,11 @@ func (d *Docket) findings(ctx context.Context, filter Filter, yield func(Finding
 // query is the statement for the findings that fit, patterns left aside.
 func (f Filter) query() (string, []any) {
 	only, of := onlyOf(f.IDs)
-	query := `SELECT f.id, f.type, f.key_order, f.key, f.address, f.was, f.title, f.status, f.reasons, ifnull(f.source, ''), ifnull(f.target, ''), ifnull(f.agreed, ''), f.fields,
+	record := "f.key_order, f.key, f.address, f.was, f.title, f.status, f.reasons, ifnull(f.source, ''), ifnull(f.target, ''), ifnull(f.agreed, '')"
+	if f.brief {
+		record = "'', '', f.address, f.was, '', f.status, f.reasons, '', iif(f.target IS NULL, '', ' '), ''"
+	}
+	query := `SELECT f.id, f.type, ` + record + `, f.fields,
 		ifnull(d.decision, 'open'), ifnull(d.who, ''), ifnull(d.at, ''), ifnull(d.note, ''), ifnull(d.carried, 0), ifnull(d.rule, 0), ifnull(d.last, 0), ifnull(s.last, 0), m.grp, m.owner, ifnull(e.docket, 0), ifnull(e.who, '')
 		FROM findings f JOIN members m ON m.finding = f.id LEFT JOIN earlier e ON e.finding = f.id LEFT JOIN (SELECT finding, max(seq) AS last, decision, who, at, note, carried, rule FROM decisions WHERE field = '' ` + only + ` GROUP BY finding) d ON d.finding = f.id
 		LEFT JOIN (SELECT finding, max(seq) AS last FROM decisions WHERE field = '' AND decision <> 'approved' ` + only + ` GROUP BY finding) s ON s.finding = f.id`
@@ -192,8 +203,11 @@ func scanFinding(rows *sql.Rows) (Finding, error) {
 	if err != nil {
 		return f, err
 	}
-	f.Order = string(order)
-	return f, errors.Join(json.Unmarshal([]byte(reasons), &f.Reasons), json.Unmarshal([]byte(fields), &f.Fields))
+	f.Order, f.Reasons = string(order), []match.Reason{}
+	if reasons != "[]" {
+		err = json.Unmarshal([]byte(reasons), &f.Reasons)
+	}
+	return f, errors.Join(err, json.Unmarshal([]byte(fields), &f.Fields))
 }
 
 // take fills in the decisions on single fields that count beside the record's: those that
@@ -335,6 +349,8 @@ func (d *Docket) Sides(ctx context.Context, ids []int64) (map[int64]Finding, err
 	if len(ids) == 0 {
 		return out, nil
 	}
+	d.turn.RLock()
+	defer d.turn.RUnlock()
 	args := make([]any, len(ids))
 	for i, id := range ids {
 		args[i] = id
@@ -354,6 +370,42 @@ func (d *Docket) Sides(ctx context.Context, ids []int64) (map[int64]Finding, err
 		out[f.ID] = f
 	}
 	return out, d.wrap(rows.Err())
+}
+
+// Keyed is a finding of which only the key is read.
+type Keyed struct {
+	ID       int64
+	Type     string
+	Key      string // as in a record line
+	Order    string
+	InTarget bool
+}
+
+// Keys streams the keys of all findings.
+func (d *Docket) Keys(ctx context.Context) iter.Seq2[Keyed, error] {
+	return func(yield func(Keyed, error) bool) {
+		rows, err := d.db.QueryContext(ctx, "SELECT id, type, key, key_order, target IS NOT NULL FROM findings ORDER BY id")
+		if err != nil {
+			yield(Keyed{}, d.wrap(err))
+			return
+		}
+		defer rows.Close()
+		for rows.Next() {
+			var k Keyed
+			var order []byte
+			if err := rows.Scan(&k.ID, &k.Type, &k.Key, &order, &k.InTarget); err != nil {
+				yield(Keyed{}, d.wrap(err))
+				return
+			}
+			k.Order = string(order)
+			if !yield(k, nil) {
+				return
+			}
+		}
+		if err := rows.Err(); err != nil {
+			yield(Keyed{}, d.wrap(err))
+		}
+	}
 }
 
 // onlyOf limits decisions to those on some findings, where there are any.

@@ -2,15 +2,24 @@ package docket
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
+
+	"anagram/internal/core/match"
 )
 
-// Summary is a docket with what became of it.
-type Summary struct {
+// Past is a docket with the runs that it has had.
+type Past struct {
 	Header Header
-	Tally  Tally
 	Runs   []Run
 	// AfterDue says that what is to be run after an import was not.
 	AfterDue bool
+}
+
+// Summary is a docket with what became of it.
+type Summary struct {
+	Past
+	Tally Tally
 }
 
 // Tally counts the findings that can be decided, by decision.
@@ -27,19 +36,85 @@ type Tally struct {
 
 // Summarize counts the decisions of a docket and lists its runs.
 func Summarize(ctx context.Context, d *Docket) (Summary, error) {
-	out := Summary{Header: d.Header}
-	for f, err := range d.Findings(ctx, Filter{}) {
-		if err != nil {
-			return out, err
-		}
-		out.Tally.Count(f)
+	past, err := PastOf(ctx, d)
+	if err != nil {
+		return Summary{Past: past}, err
 	}
+	tally, err := d.Tally(ctx)
+	return Summary{past, tally}, err
+}
+
+// PastOf lists the runs of a docket.
+func PastOf(ctx context.Context, d *Docket) (Past, error) {
+	out := Past{Header: d.Header}
 	var err error
 	if out.Runs, err = d.Runs(ctx); err != nil {
 		return out, err
 	}
 	out.AfterDue, err = d.AfterDue(ctx)
 	return out, err
+}
+
+// Tally counts the findings by decision. Only those on which something was decided are read:
+// what is open the index of the statuses tells.
+func (d *Docket) Tally(ctx context.Context) (Tally, error) {
+	out, err := d.AllOpen(ctx)
+	if err != nil {
+		return out, err
+	}
+	for f, err := range d.Stands(ctx) {
+		if err != nil {
+			return out, err
+		}
+		out.Decided(f)
+	}
+	return out, nil
+}
+
+// Decided counts a finding as it was decided, which was counted as open before.
+func (t *Tally) Decided(f Finding) {
+	t.take(f, -1)
+	t.Count(f)
+}
+
+// AllOpen counts the findings as if nothing had been decided on any of them.
+func (d *Docket) AllOpen(ctx context.Context) (Tally, error) {
+	var out Tally
+	// Only these have reasons on which it depends whether they ask for something.
+	byReasons := []any{match.Conflict, match.TargetOnly}
+	for _, query := range []string{
+		"SELECT status, '[]', count(*) FROM findings WHERE status NOT IN (?, ?) GROUP BY status",
+		"SELECT status, reasons, count(*) FROM findings WHERE status IN (?, ?) GROUP BY status, reasons",
+	} {
+		rows, err := d.db.QueryContext(ctx, query, byReasons...)
+		if err != nil {
+			return out, d.wrap(err)
+		}
+		defer rows.Close()
+		for rows.Next() {
+			var f Finding
+			var reasons string
+			var n int
+			if err := errors.Join(rows.Scan(&f.Status, &reasons, &n), json.Unmarshal([]byte(reasons), &f.Reasons)); err != nil {
+				return out, d.wrap(err)
+			}
+			out.take(f, n)
+		}
+		if err := rows.Err(); err != nil {
+			return out, d.wrap(err)
+		}
+	}
+	return out, nil
+}
+
+// take adds so many findings on which nothing was decided.
+func (t *Tally) take(f Finding, n int) {
+	if f.Asks() {
+		t.Open += n
+		if f.Hopeless() {
+			t.Stuck += n
+		}
+	}
 }
 
 // Count adds a finding.
@@ -54,11 +129,6 @@ func (t *Tally) Count(f Finding) {
 	case TargetKept:
 		t.Kept++
 	default:
-		if f.Asks() {
-			t.Open++
-			if f.Hopeless() {
-				t.Stuck++
-			}
-		}
+		t.take(f, 1)
 	}
 }

@@ -63,6 +63,8 @@ func (d *Docket) append(ctx context.Context, of decided) error {
 func Stamp(t time.Time) string { return t.UTC().Format(time.RFC3339) }
 
 func (d *Docket) transaction(ctx context.Context, do func(*sql.Tx) error) error {
+	d.turn.Lock()
+	defer d.turn.Unlock()
 	tx, err := d.db.BeginTx(ctx, nil)
 	if err != nil {
 		return d.wrap(err)
@@ -337,6 +339,8 @@ func (d *Docket) Images(ctx context.Context, run int64, ids []int64) (map[int64]
 	if len(ids) == 0 {
 		return out, nil
 	}
+	d.turn.RLock()
+	defer d.turn.RUnlock()
 	args := []any{run}
 	for _, id := range ids {
 		args = append(args, id)

@@ -24,6 +24,12 @@ type Entry struct {
 	Err  error
 }
 
+// Past is one docket of the workspace, its decisions uncounted. Err is as in Entry.
+type Past struct {
+	docket.Past
+	Err error
+}
+
 // head is the first line of the register.
 type head struct {
 	Workspace string `json:"workspace"` // an id, made once
@@ -86,8 +92,8 @@ func lineOf(number int, info fs.FileInfo, s docket.Summary) line {
 
 func (l line) summary() docket.Summary {
 	m := l.Match
-	out := docket.Summary{Tally: l.Tally, AfterDue: l.AfterDue, Header: docket.Header{Number: l.Docket, Parcel: m.Parcel, ParcelFile: m.ParcelFile, Source: m.Source, Target: m.Target,
-		TargetParcel: m.TargetParcel, ByHand: m.ByHand, Restores: m.Restores, ExportedAt: m.ExportedAt, MatchedAt: m.MatchedAt, MatchedBy: m.MatchedBy, Brings: m.Brings}}
+	out := docket.Summary{Tally: l.Tally, Past: docket.Past{AfterDue: l.AfterDue, Header: docket.Header{Number: l.Docket, Parcel: m.Parcel, ParcelFile: m.ParcelFile, Source: m.Source, Target: m.Target,
+		TargetParcel: m.TargetParcel, ByHand: m.ByHand, Restores: m.Restores, ExportedAt: m.ExportedAt, MatchedAt: m.MatchedAt, MatchedBy: m.MatchedBy, Brings: m.Brings}}}
 	for _, r := range l.Runs {
 		out.Runs = append(out.Runs, docket.Run(r))
 	}
@@ -101,6 +107,28 @@ func (l line) of(info fs.FileInfo) bool {
 // Dockets gives every docket of a workspace, oldest first. Only those that changed since
 // they were last asked for are opened.
 func Dockets(ctx context.Context, w *workspace.Workspace) ([]Entry, error) {
+	return dockets(ctx, w, true)
+}
+
+// Pasts gives the same without counting what was decided, which can take its time in a docket
+// that has just changed. One that the register does not know yet is counted, and known from then
+// on.
+func Pasts(ctx context.Context, w *workspace.Workspace) ([]Past, error) {
+	entries, err := dockets(ctx, w, false)
+	return PastsOf(entries), err
+}
+
+// PastsOf gives of some dockets what is known without counting.
+func PastsOf(entries []Entry) []Past {
+	out := make([]Past, len(entries))
+	for i, e := range entries {
+		out[i] = Past{e.Past, e.Err}
+	}
+	return out
+}
+
+// dockets gives every docket; one that changed is counted anew only where that is asked for.
+func dockets(ctx context.Context, w *workspace.Workspace, recount bool) ([]Entry, error) {
 	numbers, err := w.DocketNumbers()
 	if err != nil || len(numbers) == 0 {
 		return nil, err
@@ -118,8 +146,9 @@ func Dockets(ctx context.Context, w *workspace.Workspace) ([]Entry, error) {
 		if l, ok := known[n]; err == nil && ok && l.of(info) {
 			e.Summary = l.summary()
 		} else if err == nil {
-			e.Summary, err = summarize(ctx, e.Path, n)
-			if err == nil {
+			count := recount || !ok
+			e.Summary, err = summarize(ctx, e.Path, n, count)
+			if err == nil && count {
 				fresh = append(fresh, lineOf(n, info, e.Summary))
 			}
 		}
@@ -134,13 +163,17 @@ func Dockets(ctx context.Context, w *workspace.Workspace) ([]Entry, error) {
 	return out, nil
 }
 
-func summarize(ctx context.Context, path string, number int) (docket.Summary, error) {
+func summarize(ctx context.Context, path string, number int, count bool) (docket.Summary, error) {
 	d, err := docket.OpenNumbered(ctx, path, number)
 	if err != nil {
-		return docket.Summary{Header: docket.Header{Number: number}}, err
+		return docket.Summary{Past: docket.Past{Header: docket.Header{Number: number}}}, err
 	}
 	defer d.Close()
-	return docket.Summarize(ctx, d)
+	if count {
+		return docket.Summarize(ctx, d)
+	}
+	past, err := docket.PastOf(ctx, d)
+	return docket.Summary{Past: past}, err
 }
 
 // maxLine bounds a line of the register.

@@ -65,11 +65,7 @@ func (a *app) decideCommand(verb string, decision docket.Decision, short string)
 			if err != nil {
 				return err
 			}
-			summary, err := docket.Summarize(context.WithoutCancel(cmd.Context()), d)
-			if err != nil {
-				return err
-			}
-			return a.printDecided(r, d.Header, result, summary)
+			return a.printDecided(r, d.Header, result)
 		}),
 	}
 	words.add(cmd, &r.Which)
@@ -114,13 +110,13 @@ func isDocket(arg string) bool {
 	return docketNumber.MatchString(arg) || strings.HasSuffix(arg, ".docket")
 }
 
-func (a *app) printDecided(r decide.Request, h docket.Header, result decide.Result, summary docket.Summary) error {
+func (a *app) printDecided(r decide.Request, h docket.Header, result decide.Result) error {
 	if a.json {
 		return a.printJSON(map[string]any{"docket": h.Number, "decision": r.Decision, "take": r.Take, "kept_fields": result.KeptFields, "decided": result.Decided, "by_status": result.ByStatus,
 			"with_parts": orEmpty(result.Parts), "with_needs": orEmpty(result.Needed),
 			"passed_over": result.PassedOver, "kept": result.Kept, "blocked": blockedJSON(result.Blocked), "newly_blocked": blockedJSON(result.Newly), "no_longer_blocked": blockedJSON(result.Freed),
-			"open": summary.Tally.Open, "approved": summary.Tally.Approved,
-			"declined": summary.Tally.Declined, "held": summary.Tally.Held, "target_kept": summary.Tally.Kept})
+			"open": result.Now.Tally.Open, "approved": result.Now.Tally.Approved,
+			"declined": result.Now.Tally.Declined, "held": result.Now.Tally.Held, "target_kept": result.Now.Tally.Kept})
 	}
 	what := count(result.Decided, "finding")
 	if r.Field != "" {
@@ -177,8 +173,8 @@ func (a *app) printDecided(r decide.Request, h docket.Header, result decide.Resu
 		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s passed over: only the target changed them, so nothing is proposed. --take source takes the source's values all the same.", count(n, "target-edit finding")), "  "))
 	}
 	a.printInTheWay(h, result)
-	printf(a.Out, "Decisions in docket %d: %s.\n", h.Number, tallyText(summary.Tally))
-	a.nextStep(summary)
+	printf(a.Out, "Decisions in docket %d: %s.\n", h.Number, tallyText(result.Now.Tally))
+	a.nextStep(result.Now)
 	return nil
 }
 

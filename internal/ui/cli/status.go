@@ -100,7 +100,7 @@ came and what was left out; --ask looks at the environments.`,
 // newest how it ended.
 func (a *app) printWaiting(s *session.Session, sound []register.Entry) {
 	t := text.Table{Columns: []string{">docket", "from", "to", "matched", "waits for"}}
-	seen := map[[2]string]bool{}
+	seen, back := map[[2]string]bool{}, session.TakenBack(register.PastsOf(sound))
 	var next *docket.Summary
 	for _, e := range slices.Backward(sound) {
 		h := e.Header
@@ -108,7 +108,7 @@ func (a *app) printWaiting(s *session.Session, sound []register.Entry) {
 			continue
 		}
 		pair := [2]string{h.Source, h.Target}
-		what := waitsFor(s, e.Summary, seen[pair], session.TakenBack(sound, h.Number))
+		what := waitsFor(s, e.Summary, seen[pair], back[h.Number])
 		seen[pair] = true
 		if next == nil {
 			next = &e.Summary
@@ -173,13 +173,13 @@ func people(approvers map[string][]string) []string {
 
 func waitingJSON(s *session.Session, entries []register.Entry) []map[string]any {
 	out := []map[string]any{}
-	seen := map[[2]string]bool{}
+	seen, back := map[[2]string]bool{}, session.TakenBack(register.PastsOf(entries))
 	for _, e := range slices.Backward(entries) {
 		if e.Err != nil || !s.Imports(e.Header) {
 			continue
 		}
 		pair := [2]string{e.Header.Source, e.Header.Target}
-		if what := waitsFor(s, e.Summary, seen[pair], session.TakenBack(entries, e.Header.Number)); what != "" {
+		if what := waitsFor(s, e.Summary, seen[pair], back[e.Header.Number]); what != "" {
 			out = append(out, map[string]any{"docket": e.Header.Number, "source": e.Header.Source, "target": e.Header.Target, "waits_for": what})
 		}
 		seen[pair] = true

@@ -70,7 +70,7 @@ func (s *session) locate(ctx context.Context, m *environment.Model, typ string, 
 	}
 	for i, key := range rowKeys {
 		if _, ok := wanted[key.Order()]; ok && in[i] {
-			found[key.Order()] = append(found[key.Order()], identity(rows[i][:f.lead]))
+			found[key.Order()] = append(found[key.Order()], slices.Clone(identity(rows[i][:f.lead]))) // the row is not held with it
 		}
 	}
 	for order, key := range wanted {

@@ -326,7 +326,7 @@ func (s *session) build(ctx context.Context, m *environment.Model, f *form, own 
 			rec.Beside = append(rec.Beside, sumOf(row[at]))
 		}
 		if s.locking {
-			s.remember(f.Name, rec.ID, identity(row[:f.lead]))
+			s.remember(f.Name, rec.ID, slices.Clone(identity(row[:f.lead])))
 		}
 		if err := give(rec); err != nil {
 			return err

@@ -2,6 +2,7 @@ package rows
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -24,6 +25,7 @@ type stamped struct {
 	who   string
 	had   map[string][2]string // by what tells the record: at and by, as they were stored
 	ids   map[string]identity
+	fresh []identity // of which it is not known yet what they had
 }
 
 // forNew gives the stamps that a new record is given.
@@ -101,6 +103,7 @@ func (w *writer) willStamp(t table, c environment.Change, id identity) {
 		return
 	}
 	of.ids[key] = id
+	of.fresh = append(of.fresh, id)
 }
 
 // readStamps reads the stamps of some records.
@@ -130,18 +133,13 @@ func (s *session) readStamps(ctx context.Context, of *stamped, ids []identity, g
 func (w *writer) beforeStamps(ctx context.Context) error {
 	for _, typ := range slices.Sorted(maps.Keys(w.touched)) {
 		of := w.touched[typ]
-		var ids []identity
-		for key, id := range of.ids {
-			if _, known := of.had[key]; !known {
-				ids = append(ids, id)
-			}
-		}
-		if len(ids) == 0 {
+		if len(of.fresh) == 0 {
 			continue
 		}
-		if err := w.readStamps(ctx, of, ids, func(key, at, by string) { of.had[key] = [2]string{at, by} }); err != nil {
+		if err := w.readStamps(ctx, of, of.fresh, func(key, at, by string) { of.had[key] = [2]string{at, by} }); err != nil {
 			return err
 		}
+		of.fresh = nil
 	}
 	return nil
 }
@@ -156,21 +154,23 @@ func (s *session) setStamps(ctx context.Context) error {
 			ids = append(ids, of.ids[key])
 		}
 		for part := range slices.Chunk(ids, batch) {
-			var stands [2][]identity
+			var both, onlyAt, onlyBy []identity
 			if err := s.readStamps(ctx, of, part, func(key, at, by string) {
 				had, known := of.had[key]
-				for i, is := range []string{at, by} {
-					if known && is == had[i] {
-						stands[i] = append(stands[i], of.ids[key])
-					}
+				switch id := of.ids[key]; {
+				case !known:
+				case at == had[0] && by == had[1]:
+					both = append(both, id)
+				case at == had[0]:
+					onlyAt = append(onlyAt, id)
+				case by == had[1]:
+					onlyBy = append(onlyBy, id)
 				}
 			}); err != nil {
 				return err
 			}
-			for i, name := range []string{t.StampAt, t.StampBy} {
-				if err := s.setStamp(ctx, of, name, stands[i]); err != nil {
-					return err
-				}
+			if err := errors.Join(s.set(ctx, of, both, t.StampAt, t.StampBy), s.set(ctx, of, onlyAt, t.StampAt), s.set(ctx, of, onlyBy, t.StampBy)); err != nil {
+				return err
 			}
 		}
 	}
@@ -178,20 +178,31 @@ func (s *session) setStamps(ctx context.Context) error {
 	return nil
 }
 
-func (s *session) setStamp(ctx context.Context, of *stamped, name string, ids []identity) error {
+// set sets some stamps of some records.
+func (s *session) set(ctx context.Context, of *stamped, ids []identity, names ...string) error {
 	t := of.table
-	column, there := t.columns[name]
-	if name == "" || !there || len(ids) == 0 || column.Derived {
+	var sets []string
+	var stored []any
+	for _, name := range names {
+		column, there := t.columns[name]
+		if name == "" || !there || len(ids) == 0 || column.Derived {
+			continue
+		}
+		value, ok, err := s.stamp(ctx, of.m, t, column, of.who)
+		if err != nil {
+			return err
+		}
+		if ok {
+			sets, stored = append(sets, s.dialect.Quote(name)+" = "+engine.Mark), append(stored, value)
+		}
+	}
+	if len(sets) == 0 {
 		return nil
 	}
-	stored, ok, err := s.stamp(ctx, of.m, t, column, of.who)
-	if err != nil || !ok {
-		return err
-	}
 	update := func(where string, args ...any) error {
-		stmt, err := s.prepare(ctx, fmt.Sprintf("%s %s SET %s = %s WHERE %s", verb(s.can.Update, "UPDATE"), s.dialect.Place(t.place), s.dialect.Quote(name), engine.Mark, where))
+		stmt, err := s.prepare(ctx, fmt.Sprintf("%s %s SET %s WHERE %s", verb(s.can.Update, "UPDATE"), s.dialect.Place(t.place), strings.Join(sets, ", "), where))
 		if err == nil {
-			_, err = stmt.ExecContext(ctx, append([]any{stored}, args...)...)
+			_, err = stmt.ExecContext(ctx, slices.Concat(stored, args)...)
 		}
 		return s.explain(err)
 	}

@@ -1,13 +1,8 @@
-package match
+package record
 
-import (
-	"sync"
+import "sync"
 
-	"anagram/internal/core/record"
-)
-
-// The sides are read while the records before are compared, a batch ahead, so that two of them
-// are read at the same time.
+// Streams are read while the records before are worked on, a batch ahead.
 
 const (
 	batchRecords = 128
@@ -18,21 +13,22 @@ const (
 
 // batch is some records of a stream, and the error that ended it.
 type batch struct {
-	records []record.Record
+	records []Record
 	err     error
 }
 
-// ahead reads a stream in a goroutine of its own. It has to be stopped.
-type ahead struct {
+// Reader reads a stream in a goroutine of its own. It has to be stopped.
+type Reader struct {
 	batches chan batch
 	quit    chan struct{}
 	once    sync.Once
-	now     []record.Record
+	now     []Record
 	err     error
 }
 
-func readAhead(stream record.Stream) *ahead {
-	a := &ahead{batches: make(chan batch, 1), quit: make(chan struct{})}
+// ReadAhead begins to read a stream.
+func ReadAhead(stream Stream) *Reader {
+	a := &Reader{batches: make(chan batch, 1), quit: make(chan struct{})}
 	go func() {
 		defer close(a.batches)
 		var b batch
@@ -53,7 +49,7 @@ func readAhead(stream record.Stream) *ahead {
 				return
 			}
 			if b.records == nil {
-				b.records = make([]record.Record, 0, batchRecords)
+				b.records = make([]Record, 0, batchRecords)
 			}
 			b.records = append(b.records, rec)
 			if size += len(rec.Line); rec.Line == nil {
@@ -70,8 +66,8 @@ func readAhead(stream record.Stream) *ahead {
 	return a
 }
 
-// next gives the next record, nil at the end.
-func (a *ahead) next() (*record.Record, error) {
+// Next gives the next record, nil at the end.
+func (a *Reader) Next() (*Record, error) {
 	for len(a.now) == 0 {
 		if a.err != nil {
 			return nil, a.err
@@ -87,10 +83,29 @@ func (a *ahead) next() (*record.Record, error) {
 	return r, nil
 }
 
-// stop ends the reading, and waits until it has ended.
-func (a *ahead) stop() {
+// Stop ends the reading, and waits until it has ended.
+func (a *Reader) Stop() {
 	a.once.Do(func() { close(a.quit) })
 	for more := true; more; {
 		_, more = <-a.batches
+	}
+}
+
+// Ahead gives the records of a stream, which is read in a goroutine of its own. That has ended
+// when the loop has.
+func Ahead(stream Stream) Stream {
+	return func(yield func(Record, error) bool) {
+		reader := ReadAhead(stream)
+		defer reader.Stop()
+		for {
+			rec, err := reader.Next()
+			if err != nil {
+				yield(Record{}, err)
+				return
+			}
+			if rec == nil || !yield(*rec, nil) {
+				return
+			}
+		}
 	}
 }
