@@ -19,7 +19,8 @@ import (
 // arrows say for each room, or floor of rooms, what it may know of the others. A name that
 // ends in /... stands for all rooms below. What is longest counts.
 var arrows = map[string][]string{
-	"cmd/anagram": {"internal/ui/cli"},
+	"cmd/anagram":        {"cmd/anagram/memory", "internal/ui/cli"},
+	"cmd/anagram/memory": {},
 
 	"internal/core/...": {"internal/core/..."},
 
@@ -76,7 +77,7 @@ var arrows = map[string][]string{
 	"tools/man":   {"internal/ui/cli"},
 
 	"internal/demo":         {"internal/core/...", "internal/files/..."},
-	"internal/demo/service": {"internal/files/sqlitefile"},
+	"internal/demo/service": {"internal/core/pattern", "internal/files/sqlitefile"},
 	"internal/ui/text":      {"internal/core/show"},
 	"internal/ui/tui":       {"internal/core/...", "internal/store/docket", "internal/flow/session", "internal/flow/decide", "internal/ui/text"},
 	"internal/ui/report":    {"internal/core/...", "internal/files/sheet", "internal/store/docket", "internal/flow/decide", "internal/flow/history", "internal/ui/text"},

@@ -8,11 +8,11 @@ import (
 	"syscall"
 	_ "time/tzdata" // zones are known on machines that have none
 
+	_ "anagram/cmd/anagram/memory"
 	"anagram/internal/ui/cli"
 )
 
 func main() {
-	keepSmall()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	code := cli.Main(ctx)
 	stop()

@@ -4,12 +4,12 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 
 	"anagram/internal/core/condition"
 	"anagram/internal/core/limit"
+	"anagram/internal/core/pattern"
 	"anagram/internal/core/record"
 	"anagram/internal/core/yamldoc"
 )
@@ -102,7 +102,7 @@ func (p *placeForm) UnmarshalYAML(decode func(any) error) error {
 	return nil
 }
 
-var typeName = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_-]*$`)
+var typeName = pattern.Of(`^[A-Za-z][A-Za-z0-9_-]*$`)
 
 // Parse reads a catalog. The name is the file's, for messages. Errors are
 // *yamldoc.Error with line and nearest word.

@@ -1,27 +1,28 @@
 package condition
 
 import (
-	"regexp"
 	"strings"
+
+	"anagram/internal/core/pattern"
 )
 
 // What people write who know other languages, and how it is written here.
 var otherWords = []struct {
-	wrote *regexp.Regexp
+	wrote *pattern.Pattern
 	say   string
 }{
-	{regexp.MustCompile(`(^|[^=!<>])=($|[^=])`), "two values are compared with ==, not with ="},
-	{regexp.MustCompile(`<>`), "two values that differ are written with !=, not with <>"},
-	{regexp.MustCompile(`(?i)\band\b`), "two conditions that both have to hold are joined by &&, not by AND"},
-	{regexp.MustCompile(`(?i)\bor\b`), "two conditions of which one has to hold are joined by ||, not by OR"},
-	{regexp.MustCompile(`(?i)\bis\s+(not\s+)?null\b`), "nothing is written as in field == null, or field != null"},
-	{regexp.MustCompile(`(?i)\bnot\b`), "what does not hold is written as !(…), not with NOT"},
-	{regexp.MustCompile(`(?i)\blike\b`), "a part of a text is asked for with field.contains('…') or field.startsWith('…'), not with LIKE"},
-	{regexp.MustCompile(`(?i)\bin\s*\(`), "one of several values is written as in field in ['A', 'B']"},
-	{regexp.MustCompile(`(?i)\bbetween\b`), "a range is written as field >= 1 && field <= 5"},
+	{pattern.Of(`(^|[^=!<>])=($|[^=])`), "two values are compared with ==, not with ="},
+	{pattern.Of(`<>`), "two values that differ are written with !=, not with <>"},
+	{pattern.Of(`(?i)\band\b`), "two conditions that both have to hold are joined by &&, not by AND"},
+	{pattern.Of(`(?i)\bor\b`), "two conditions of which one has to hold are joined by ||, not by OR"},
+	{pattern.Of(`(?i)\bis\s+(not\s+)?null\b`), "nothing is written as in field == null, or field != null"},
+	{pattern.Of(`(?i)\bnot\b`), "what does not hold is written as !(…), not with NOT"},
+	{pattern.Of(`(?i)\blike\b`), "a part of a text is asked for with field.contains('…') or field.startsWith('…'), not with LIKE"},
+	{pattern.Of(`(?i)\bin\s*\(`), "one of several values is written as in field in ['A', 'B']"},
+	{pattern.Of(`(?i)\bbetween\b`), "a range is written as field >= 1 && field <= 5"},
 }
 
-var quotedText = regexp.MustCompile(`'(?:\\.|[^'\\])*'|"(?:\\.|[^"\\])*"`)
+var quotedText = pattern.Of(`'(?:\\.|[^'\\])*'|"(?:\\.|[^"\\])*"`)
 
 // inOurWords says how a condition that cannot be read would be written, "" where nothing in it
 // tells. What stands in quotes is data.

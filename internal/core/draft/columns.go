@@ -8,6 +8,7 @@ import (
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/evidence"
+	"anagram/internal/core/pattern"
 	"anagram/internal/core/record"
 )
 
@@ -71,10 +72,10 @@ func (m *maker) madeBy(t *Type) {
 type Counter struct{ Place, Table, Column, Last string }
 
 var (
-	counterName  = lazily(`(?i)^(ids|counters?|sequences?|id_?(generator|counter|sequence)s?|sequence_data|hibernate_sequences?)$`)
-	counterTable = lazily(`(?i)table|entity|sequence_?name|^name$`)
-	counterField = lazily(`(?i)field|column`)
-	counterLast  = lazily(`(?i)next|last|current|value|counter`)
+	counterName  = pattern.Of(`(?i)^(ids|counters?|sequences?|id_?(generator|counter|sequence)s?|sequence_data|hibernate_sequences?)$`)
+	counterTable = pattern.Of(`(?i)table|entity|sequence_?name|^name$`)
+	counterField = pattern.Of(`(?i)field|column`)
+	counterLast  = pattern.Of(`(?i)next|last|current|value|counter`)
 )
 
 // findCounter looks for such a table by its name and columns.
@@ -147,7 +148,7 @@ func (m *maker) stamp(t *Type, c catalog.Column) bool {
 	if c.Unreadable || secretName.MatchString(c.Name) || slices.Contains(t.place.Primary, c.Name) {
 		return false
 	}
-	into := func(at *string, name pattern, fits bool) bool {
+	into := func(at *string, name *pattern.Pattern, fits bool) bool {
 		if !fits || !name.MatchString(c.Name) || *at != "" {
 			return false
 		}
@@ -175,7 +176,7 @@ func (m *maker) person(t *Type, c catalog.Column) {
 		if c.RefersTo != "" && c.RefersTo != place || c.RefersTo == "" && (!to.people() || !m.fits(t, c.Name, to).all()) || to.ID.Name == "" {
 			continue
 		}
-		for _, name := range []pattern{loginName, nameName, mailName} {
+		for _, name := range []*pattern.Pattern{loginName, nameName, mailName} {
 			for _, col := range to.place.Columns {
 				if col.Kind == record.Text && !col.Unreadable && name.MatchString(col.Name) && col.Name != to.ID.Name {
 					t.Person = &Person{Place: place, ID: to.ID.Name, Name: col.Name}

@@ -14,12 +14,12 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/evidence"
+	"anagram/internal/core/pattern"
 	"anagram/internal/core/yamldoc"
 )
 
@@ -282,6 +282,11 @@ func (m *maker) look(t *Type) error {
 }
 
 // names makes a type's name of a place's: without its schema, in the singular.
+var (
+	notInNames  = pattern.Of(`[^A-Za-z0-9_-]+`)
+	letterFirst = pattern.Of(`^[A-Za-z]`)
+)
+
 func (m *maker) names(places map[string]catalog.Place) map[string]string {
 	out, taken := map[string]string{}, map[string]bool{}
 	for _, place := range slices.Sorted(maps.Keys(places)) {
@@ -290,8 +295,8 @@ func (m *maker) names(places map[string]catalog.Place) map[string]string {
 			bare = place
 		}
 		plain := func(s string) string {
-			s = regexp.MustCompile(`[^A-Za-z0-9_-]+`).ReplaceAllString(s, "_")
-			if s == "" || !regexp.MustCompile(`^[A-Za-z]`).MatchString(s) {
+			s = notInNames.ReplaceAllString(s, "_")
+			if s == "" || !letterFirst.MatchString(s) {
 				s = "t_" + s
 			}
 			return s

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"anagram/internal/core/catalog"
+	"anagram/internal/core/pattern"
 )
 
 // Brought says what came of a draft that was brought into a catalog.
@@ -151,9 +152,9 @@ func (t *Type) missing(has *catalog.Type) (out []string) {
 }
 
 var (
-	typesHead = regexp.MustCompile(`(?m)^types:[ \t]*(#.*)?\r?\n`)
-	topLevel  = regexp.MustCompile(`^[^\s#]`)
-	indented  = regexp.MustCompile(`(?m)^( +)[^\s#]`)
+	typesHead = pattern.Of(`(?m)^types:[ \t]*(#.*)?\r?\n`)
+	topLevel  = pattern.Of(`^[^\s#]`)
+	indented  = pattern.Of(`(?m)^( +)[^\s#]`)
 )
 
 // splice puts types at the end of those of a catalog, indented as these are.

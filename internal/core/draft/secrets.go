@@ -1,15 +1,16 @@
 package draft
 
 import (
-	"regexp"
 	"strings"
 	"unicode"
+
+	"anagram/internal/core/pattern"
 )
 
 // What a draft takes for a secret: by its name, in the languages that schemas are written
 // in, or by what its values look like.
 
-var secretName = lazily(`(?i)` + strings.Join([]string{
+var secretName = pattern.Of(`(?i)` + strings.Join([]string{
 	`passw`, `pass_?(phrase|code|key)`, `(^|[_-])pass(es)?($|[_-])`, `secret`, `token`, `credential`, `(^|[_-])creds?($|[_-])`,
 	`(api|access|private|priv|secret|shared|signing|sign|encryption|encrypt|crypto|hmac|master|session|auth|licen[sc]e|storage|account)_?key`,
 	`(^|[_-])(salt|pepper|pin|pwd|pw|otp|totp|hotp|mfa|2fa|seed|nonce|jwt|bearer|cookie|pem|pfx|p12|keystore|psk)($|[_-])`, `(otp|totp|mfa|2fa)_?(seed|secret|code)`, `recovery_?code`,
@@ -25,14 +26,14 @@ var secretName = lazily(`(?i)` + strings.Join([]string{
 }, "|"))
 
 var (
-	uuidValue    = regexp.MustCompile(`(?i)^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$`)
-	hexValue     = regexp.MustCompile(`(?i)^(0x)?[0-9a-f]{32,}$`)
-	tokenSign    = regexp.MustCompile(`^[A-Za-z0-9+/_=.~:-]{20,}$`)
-	addressValue = regexp.MustCompile(`(?i)^[a-z][a-z0-9+.-]*://[^/\s]`)
-	withPassword = regexp.MustCompile(`^[^/]+://[^/\s:@]*:[^/\s@]+@`)
-	parameter    = regexp.MustCompile(`[?&;]([^=&;]+)=`)
+	uuidValue    = pattern.Of(`(?i)^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$`)
+	hexValue     = pattern.Of(`(?i)^(0x)?[0-9a-f]{32,}$`)
+	tokenSign    = pattern.Of(`^[A-Za-z0-9+/_=.~:-]{20,}$`)
+	addressValue = pattern.Of(`(?i)^[a-z][a-z0-9+.-]*://[^/\s]`)
+	withPassword = pattern.Of(`^[^/]+://[^/\s:@]*:[^/\s@]+@`)
+	parameter    = pattern.Of(`[?&;]([^=&;]+)=`)
 
-	cryptHash = regexp.MustCompile(`^\$[0-9a-z]{1,12}\$|^\{(SSHA|SHA|MD5|CRYPT|PBKDF2)[0-9]*\}|^(pbkdf2|scrypt|argon2|bcrypt)[_$:]`)
+	cryptHash = pattern.Of(`^\$[0-9a-z]{1,12}\$|^\{(SSHA|SHA|MD5|CRYPT|PBKDF2)[0-9]*\}|^(pbkdf2|scrypt|argon2|bcrypt)[_$:]`)
 )
 
 // LooksSecret reports whether nearly all of some values look like keys, tokens or hashes.

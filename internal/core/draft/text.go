@@ -3,10 +3,11 @@ package draft
 import (
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+
+	"anagram/internal/core/pattern"
 )
 
 // YAML writes the draft as a catalog. Every guess has a comment with its reason; what the data
@@ -278,8 +279,8 @@ func list(words []string) string {
 }
 
 var (
-	plainWord = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.-]*$`)
-	yamlWord  = regexp.MustCompile(`(?i)^(y|n|yes|no|on|off|true|false|null|nan)$`)
+	plainWord = pattern.Of(`^[A-Za-z_][A-Za-z0-9_.-]*$`)
+	yamlWord  = pattern.Of(`(?i)^(y|n|yes|no|on|off|true|false|null|nan)$`)
 )
 
 // word quotes a name where YAML would read it as something else.

@@ -6,8 +6,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 
+	"anagram/internal/core/pattern"
 	"anagram/internal/core/record"
 )
 
@@ -21,14 +21,9 @@ type Way struct {
 	Find       func(value string) []string // the ids in a value, in their order
 }
 
-// onDemand makes a regular expression when it is first asked for: most runs need none.
-func onDemand(text string) func() *regexp.Regexp {
-	return sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(text) })
-}
-
 var (
-	listValue = onDemand(`^\s*\d+(\s*[,;|]\s*\d+)*\s*[,;|]?\s*$`)
-	inText    = onDemand(`([\p{L}_]*[^\s\p{L}\p{N}_"'.,+*/()=<>-]{1,3}|[\p{L}_]+[:=#])(\d+)([^\s\p{L}\p{N}_"'.,+*/()=<>-]{0,2})`)
+	listValue = pattern.Of(`^\s*\d+(\s*[,;|]\s*\d+)*\s*[,;|]?\s*$`)
+	inText    = pattern.Of(`([\p{L}_]*[^\s\p{L}\p{N}_"'.,+*/()=<>-]{1,3}|[\p{L}_]+[:=#])(\d+)([^\s\p{L}\p{N}_"'.,+*/()=<>-]{0,2})`)
 )
 
 // Ways gives the ways in which numbers stand in some values of a column.
@@ -44,14 +39,14 @@ func Ways(column string, kind record.Kind, values []string) []Way {
 			continue
 		}
 		filled++
-		if listValue().MatchString(v) {
+		if listValue.MatchString(v) {
 			lists++
 			if at := strings.IndexAny(v, ",;|"); at >= 0 {
 				several++
 				separator = v[at : at+1]
 			}
 		}
-		for _, found := range inText().FindAllStringSubmatch(v, -1) {
+		for _, found := range inText.FindAllStringSubmatch(v, -1) {
 			id := found[1] + "\x00" + found[3]
 			between[id] = [2]string{found[1], found[3]}
 			count[id]++
@@ -91,7 +86,7 @@ func sortedKeys[V any](from map[string]V) (out []string) {
 	return out
 }
 
-var plainStep = onDemand(`^[\pL_][\pL\pN_-]*$`)
+var plainStep = pattern.Of(`^[\pL_][\pL\pN_-]*$`)
 
 // pathsIn gives the paths at which JSON documents hold whole numbers, nil where the values
 // are none.
@@ -144,7 +139,7 @@ func eachNumber(text string, give func(path, name, id string)) bool {
 		switch v := v.(type) {
 		case map[string]any:
 			for _, member := range sortedKeys(v) {
-				if plainStep().MatchString(member) {
+				if plainStep.MatchString(member) {
 					walk(v[member], path+"."+member, member, depth+1)
 				} else if !strings.ContainsAny(member, "'\\") {
 					walk(v[member], path+"['"+member+"']", member, depth+1)

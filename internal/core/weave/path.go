@@ -2,9 +2,10 @@ package weave
 
 import (
 	"fmt"
-	"regexp"
 	"strconv"
 	"strings"
+
+	"anagram/internal/core/pattern"
 )
 
 // step is one step of a path: a member's name, a position, or all items.
@@ -14,7 +15,7 @@ type step struct {
 	all      bool
 }
 
-var stepForm = regexp.MustCompile(`^(?:\.?([\pL_][\pL\pN_-]*)|\['([^']*)'\]|\[(\d{1,6})\]|(\[\*\]|\.\*))`)
+var stepForm = pattern.Of(`^(?:\.?([\pL_][\pL\pN_-]*)|\['([^']*)'\]|\[(\d{1,6})\]|(\[\*\]|\.\*))`)
 
 func parsePath(path string) ([]step, error) {
 	rest := strings.TrimPrefix(path, "$")

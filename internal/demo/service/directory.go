@@ -5,12 +5,13 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
+
+	"anagram/internal/core/pattern"
 )
 
 // A small SCIM 2.0 directory (RFC 7643, RFC 7644), kept in memory.
@@ -198,7 +199,7 @@ func (d *Directory) shown(endpoint string, r *resource, listed bool) map[string]
 	return out
 }
 
-var equals = regexp.MustCompile(`^([A-Za-z.]+) eq (".*"|[0-9]+)$`)
+var equals = pattern.Of(`^([A-Za-z.]+) eq (".*"|[0-9]+)$`)
 
 func (d *Directory) search(w http.ResponseWriter, r *http.Request, endpoint string) {
 	query := r.URL.Query()
@@ -326,7 +327,7 @@ func (r *resource) drop(id string) {
 	})
 }
 
-var oneMember = regexp.MustCompile(`^members\[value eq "([^"]*)"\]$`)
+var oneMember = pattern.Of(`^members\[value eq "([^"]*)"\]$`)
 
 func (d *Directory) patch(endpoint string, r *resource, body []byte) string {
 	var of struct {

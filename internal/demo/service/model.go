@@ -4,10 +4,11 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+
+	"anagram/internal/core/pattern"
 )
 
 // field is a column of a table and the property that it is.
@@ -44,8 +45,8 @@ type link struct {
 }
 
 var (
-	withLength = regexp.MustCompile(`(?i)CHAR\w*\s*\(\s*(\d+)\s*\)`)
-	withDigits = regexp.MustCompile(`(?i)(?:DECIMAL|NUMERIC)\s*\(\s*(\d+)\s*(?:,\s*(\d+)\s*)?\)`)
+	withLength = pattern.Of(`(?i)CHAR\w*\s*\(\s*(\d+)\s*\)`)
+	withDigits = pattern.Of(`(?i)(?:DECIMAL|NUMERIC)\s*\(\s*(\d+)\s*(?:,\s*(\d+)\s*)?\)`)
 )
 
 // RowID is the property that stands in for the key of a table without one.

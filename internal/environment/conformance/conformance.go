@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -15,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"anagram/internal/core/catalog"
+	"anagram/internal/core/pattern"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
 )
@@ -175,7 +175,7 @@ func (b *bench) lines(from environment.Reader, typ string, keys []record.Key) []
 	return out
 }
 
-var bytesIn = regexp.MustCompile(`,?"body":(null|\{"file":"[^"]*"\})`)
+var bytesIn = pattern.Of(`,?"body":(null|\{"file":"[^"]*"\})`)
 
 // as gives lines, or what of them this engine can hold.
 func (b *bench) as(lines ...string) []string {

@@ -5,10 +5,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/url"
-	"regexp"
 	"strconv"
 	"strings"
 
+	"anagram/internal/core/pattern"
 	"anagram/internal/core/record"
 )
 
@@ -141,7 +141,7 @@ func (s *service) literal(c column, held any) (string, bool) {
 	return "", false
 }
 
-var plainLiteral = regexp.MustCompile(`^[-+.:0-9A-Za-z]+$`)
+var plainLiteral = pattern.Of(`^[-+.:0-9A-Za-z]+$`)
 
 // predicate writes the key of an entity, ready for a URL.
 func (s *service) predicate(key []column, values map[string]any, prefix string) (string, error) {

@@ -3,12 +3,13 @@ package sheet
 import (
 	"fmt"
 	"math"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/xuri/excelize/v2"
+
+	"anagram/internal/core/pattern"
 )
 
 // What a workbook's cell holds is read as the person sees it: a number in its shortest form,
@@ -29,8 +30,8 @@ const (
 var builtIn = map[int]shown{14: asDate, 15: asDate, 16: asDate, 17: asDate, 18: asTime, 19: asTime, 20: asTime, 21: asTime, 22: asDateTime, 45: asTime, 46: asTime, 47: asTime}
 
 var (
-	literals = regexp.MustCompile(`"[^"]*"|\\.|_.|\[[^\]]*\]`)
-	colours  = regexp.MustCompile(`;.*`)
+	literals = pattern.Of(`"[^"]*"|\\.|_.|\[[^\]]*\]`)
+	colours  = pattern.Of(`;.*`)
 )
 
 // formatOf reads a format of the workbook's own.

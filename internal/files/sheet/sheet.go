@@ -14,13 +14,13 @@ package sheet
 import (
 	"encoding/json"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
 
 	"anagram/internal/core/catalog"
+	"anagram/internal/core/pattern"
 	"anagram/internal/core/record"
 	"anagram/internal/core/show"
 	"anagram/internal/core/yamldoc"
@@ -142,7 +142,7 @@ func Shown(text string) string {
 }
 
 // number is a negative number, which is no formula.
-var number = regexp.MustCompile(`^-[0-9]+(\.[0-9]+)?$`)
+var number = pattern.Of(`^-[0-9]+(\.[0-9]+)?$`)
 
 // Cell writes a text, nil for null, as a cell from which Text reads it again.
 func Cell(text *string) string {

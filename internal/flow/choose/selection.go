@@ -4,13 +4,13 @@ import (
 	"context"
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/condition"
+	"anagram/internal/core/pattern"
 	"anagram/internal/core/record"
 	"anagram/internal/core/yamldoc"
 	"anagram/internal/environment"
@@ -306,7 +306,7 @@ func Selection(s *session.Session, saved string, more parcel.Selection) (parcel.
 	return out, nil
 }
 
-var sinceImport = regexp.MustCompile(`^last-import(?::(.+))?$`)
+var sinceImport = pattern.Of(`^last-import(?::(.+))?$`)
 
 // Since says which moment changed-since stands for: a date, a time, or the last import
 // from this source, whose records are those of the parcel that was imported then.

@@ -5,15 +5,15 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 
+	"anagram/internal/core/pattern"
 	"anagram/internal/core/yamldoc"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/parcel"
 )
 
-var parcelName = regexp.MustCompile(`^[\pL\pN][\pL\pN ._+-]*$`)
+var parcelName = pattern.Of(`^[\pL\pN][\pL\pN ._+-]*$`)
 
 // NewPath settles the name of a new parcel and where it goes; an empty name is made
 // from the environment, date and time. What is there is never replaced.

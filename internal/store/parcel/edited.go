@@ -8,11 +8,11 @@ import (
 	"io"
 	"maps"
 	"os"
-	"regexp"
 	"slices"
 	"strings"
 
 	"anagram/internal/core/catalog"
+	"anagram/internal/core/pattern"
 	"anagram/internal/core/record"
 	"anagram/internal/core/yamldoc"
 	"anagram/internal/files/safe"
@@ -27,7 +27,7 @@ type Edited struct {
 }
 
 // handLayout is what a parcel made by hand may hold beside the layout of a parcel.
-var handLayout = regexp.MustCompile(`^records/([A-Za-z][A-Za-z0-9_-]*)\.(jsonl|csv|xlsx)$`)
+var handLayout = pattern.Of(`^records/([A-Za-z][A-Za-z0-9_-]*)\.(jsonl|csv|xlsx)$`)
 
 // OpenEdited opens a parcel without its seal. Where the folder has no manifest, about
 // takes its place, and source that of its catalog.

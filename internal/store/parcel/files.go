@@ -6,13 +6,13 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"regexp"
 	"slices"
 	"strings"
 
 	"github.com/klauspost/compress/zip"
 
 	"anagram/internal/core/limit"
+	"anagram/internal/core/pattern"
 )
 
 // files is where the two forms of a parcel differ: how its files are reached.
@@ -25,7 +25,7 @@ type files interface {
 	close() error
 }
 
-var layout = regexp.MustCompile(`^(parcel\.json|catalog\.yaml|referred\.jsonl|(?:records|outside)/[A-Za-z][A-Za-z0-9_-]*\.jsonl|files/[0-9a-f]{64})$`)
+var layout = pattern.Of(`^(parcel\.json|catalog\.yaml|referred\.jsonl|(?:records|outside)/[A-Za-z][A-Za-z0-9_-]*\.jsonl|files/[0-9a-f]{64})$`)
 
 // checkName refuses names outside the layout, and so every path that leads elsewhere.
 func checkName(name string) error {

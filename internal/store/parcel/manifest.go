@@ -15,9 +15,9 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
-	"regexp"
 
 	"anagram/internal/core/limit"
+	"anagram/internal/core/pattern"
 	"anagram/internal/core/record"
 )
 
@@ -166,7 +166,7 @@ func fileName(sha string) string    { return "files/" + sha }
 // The seal is the SHA-256 of the manifest's bytes with zeros in place of the seal;
 // the manifest holds the SHA-256 of everything else.
 var (
-	sealPattern = regexp.MustCompile(`"seal": "sha256:([0-9a-f]{64})"\n}\n$`)
+	sealPattern = pattern.Of(`"seal": "sha256:([0-9a-f]{64})"\n}\n$`)
 	zeroHash    = string(bytes.Repeat([]byte("0"), 64))
 )
 

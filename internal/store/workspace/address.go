@@ -3,9 +3,10 @@ package workspace
 import (
 	"fmt"
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
+
+	"anagram/internal/core/pattern"
 )
 
 // Addresses of servers. What stands in one is never shown before it was taken apart: it may
@@ -32,7 +33,7 @@ var closed = map[string][]string{
 	"tls":     {"true", "false", "skip-verify", "preferred"},
 }
 
-var plainWord = regexp.MustCompile(`^[a-z_]{1,40}$`)
+var plainWord = pattern.Of(`^[a-z_]{1,40}$`)
 
 // wrongAddress says what is wrong with an address, "" where nothing is.
 func wrongAddress(e Environment) string {

@@ -9,10 +9,11 @@ import (
 	"strconv"
 	"strings"
 
-	"anagram/internal/core/limit"
-	"anagram/internal/files/safe"
-
 	"github.com/goccy/go-yaml"
+
+	"anagram/internal/core/limit"
+	"anagram/internal/core/pattern"
+	"anagram/internal/files/safe"
 )
 
 // A selection grows and shrinks by records while a change is built. Its list is rewritten;
@@ -87,7 +88,7 @@ func withRecords(text, name string, records []string) (string, error) {
 	return strings.Join(lines[:from], "") + list + strings.Join(lines[to:], ""), nil
 }
 
-var selectionsHead = regexp.MustCompile(`^selections:[ \t]*(#.*)?\r?\n?$`)
+var selectionsHead = pattern.Of(`^selections:[ \t]*(#.*)?\r?\n?$`)
 
 // block gives the lines of a selection: that with its name, and the one after its last; -1 where
 // it is not written so.

@@ -7,10 +7,11 @@ import (
 	"regexp"
 	"strings"
 
-	"anagram/internal/core/limit"
-	"anagram/internal/files/safe"
-
 	"github.com/goccy/go-yaml"
+
+	"anagram/internal/core/limit"
+	"anagram/internal/core/pattern"
+	"anagram/internal/files/safe"
 )
 
 // Selection is what an export is to take, as anagram.yaml keeps it under a name.
@@ -28,7 +29,7 @@ type Selection struct {
 	NoFiles      bool              `yaml:"no_files,omitempty"`
 }
 
-var selectionName = regexp.MustCompile(`^[\pL\pN][\pL\pN_.-]*$`)
+var selectionName = pattern.Of(`^[\pL\pN][\pL\pN_.-]*$`)
 
 // CanSave refuses a name that a selection cannot have, or that is taken.
 func (w *Workspace) CanSave(name string) error {

@@ -3,15 +3,15 @@ package workspace
 import (
 	"net/http"
 	"reflect"
-	"regexp"
 	"slices"
 	"strings"
 
+	"anagram/internal/core/pattern"
 	"anagram/internal/core/yamldoc"
 )
 
 // headerName is what a header may be called.
-var headerName = regexp.MustCompile("^[A-Za-z0-9-]{1,60}$")
+var headerName = pattern.Of("^[A-Za-z0-9-]{1,60}$")
 
 // ours are headers that Anagram sends itself.
 var ours = []string{"Authorization", "Cookie", "Host", "Content-Type", "Content-Length", "If-Match", "Accept", "Prefer", "Connection", "Transfer-Encoding", "Proxy-Authorization"}

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -11,6 +10,7 @@ import (
 
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
+	"anagram/internal/core/pattern"
 	"anagram/internal/core/show"
 	"anagram/internal/flow/decide"
 	"anagram/internal/flow/session"
@@ -104,7 +104,7 @@ func (a *app) bringBeside(ctx context.Context, s *session.Session, d *docket.Doc
 	return nil
 }
 
-var docketNumber = regexp.MustCompile(`^[0-9]+$`)
+var docketNumber = pattern.Of(`^[0-9]+$`)
 
 func isDocket(arg string) bool {
 	return docketNumber.MatchString(arg) || strings.HasSuffix(arg, ".docket")

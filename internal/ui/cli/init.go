@@ -6,12 +6,12 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"anagram/internal/core/pattern"
 	"anagram/internal/core/show"
 	"anagram/internal/flow/fit"
 	"anagram/internal/flow/inspect"
@@ -112,7 +112,7 @@ func (a *app) askStarting(dir string, of *starting) error {
 	return nil
 }
 
-var startName = regexp.MustCompile(`^([\pL\pN][\pL\pN_.-]*)=(.*)$`)
+var startName = pattern.Of(`^([\pL\pN][\pL\pN_.-]*)=(.*)$`)
 
 // start reads what is said of one environment. A file's path is meant from where the person
 // is, and the workspace has it from where its own file is.

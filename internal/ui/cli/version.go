@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"regexp"
 	"runtime"
 	"runtime/debug"
 	"strings"
@@ -10,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"anagram/internal/core/pattern"
 	"anagram/internal/ui/text"
 )
 
@@ -29,7 +29,7 @@ type built struct {
 	Platform string `json:"platform"`
 }
 
-var released = regexp.MustCompile(`^v\d+\.\d+\.\d+$`)
+var released = pattern.Of(`^v\d+\.\d+\.\d+$`)
 
 // thisBuild reads what the Go tools wrote into the program when it was built.
 func thisBuild(info *debug.BuildInfo) built {

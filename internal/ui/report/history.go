@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"html/template"
 	"io"
+	"sync"
 
 	"anagram/internal/core/show"
 	"anagram/internal/flow/decide"
@@ -21,7 +22,7 @@ import (
 //go:embed history.html
 var historyText string
 
-var historyTemplate = template.Must(template.New("history").Parse(historyText))
+var historyTemplate = sync.OnceValue(func() *template.Template { return template.Must(template.New("history").Parse(historyText)) })
 
 // History is what is told of a docket.
 type History struct {
@@ -40,7 +41,7 @@ type History struct {
 // Write writes the page.
 func (h History) Write(ctx context.Context, out io.Writer) error {
 	w := bufio.NewWriterSize(out, 1<<16)
-	if err := historyTemplate.ExecuteTemplate(w, "historytop", h.top()); err != nil {
+	if err := historyTemplate().ExecuteTemplate(w, "historytop", h.top()); err != nil {
 		return err
 	}
 	outcomes, err := h.outcomes(ctx)
@@ -51,12 +52,12 @@ func (h History) Write(ctx context.Context, out io.Writer) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		return historyTemplate.ExecuteTemplate(w, "historyfinding", h.finding(f, outcomes[f.ID]))
+		return historyTemplate().ExecuteTemplate(w, "historyfinding", h.finding(f, outcomes[f.ID]))
 	})
 	if err != nil {
 		return err
 	}
-	if err := historyTemplate.ExecuteTemplate(w, "historybottom", nil); err != nil {
+	if err := historyTemplate().ExecuteTemplate(w, "historybottom", nil); err != nil {
 		return err
 	}
 	return w.Flush()

@@ -11,6 +11,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"sync"
 
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
@@ -32,7 +33,7 @@ var (
 	//go:embed page.html
 	pageText string
 
-	pageTemplate = template.Must(template.New("page").Parse(pageText))
+	pageTemplate = sync.OnceValue(func() *template.Template { return template.Must(template.New("page").Parse(pageText)) })
 )
 
 func policySum(content string) string {
@@ -48,7 +49,7 @@ func HTML(ctx context.Context, out io.Writer, r Review) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		return pageTemplate.ExecuteTemplate(w, name, data)
+		return pageTemplate().ExecuteTemplate(w, name, data)
 	}
 	checks, err := r.Docket.Checks(ctx)
 	if err != nil {

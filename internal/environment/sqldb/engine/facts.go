@@ -4,11 +4,11 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
 	"anagram/internal/core/catalog"
+	"anagram/internal/core/pattern"
 )
 
 // What engines tell about places beyond their columns: foreign keys of several columns,
@@ -52,14 +52,14 @@ func AddForeign(ctx context.Context, q Queryer, places map[string]catalog.Place,
 
 var (
 	// NewColumn finds the columns that a trigger sets in the new row.
-	NewColumn = regexp.MustCompile("(?i)\\bNEW\\s*\\.\\s*[\"`]?(\\w+)[\"`]?\\s*:?=[^=]")
+	NewColumn = pattern.Of("(?i)\\bNEW\\s*\\.\\s*[\"`]?(\\w+)[\"`]?\\s*:?=[^=]")
 	// SetColumn finds those that its UPDATE sets.
-	SetColumn = regexp.MustCompile("(?i)(?:\\bSET\\b|,)\\s*[\"`]?(\\w+)[\"`]?\\s*=[^=]")
+	SetColumn = pattern.Of("(?i)(?:\\bSET\\b|,)\\s*[\"`]?(\\w+)[\"`]?\\s*=[^=]")
 )
 
 // AddTriggers notes the columns that triggers set. The query gives place and text of
 // each trigger. It is read for hints only, so what cannot be read is passed over.
-func AddTriggers(ctx context.Context, q Queryer, places map[string]catalog.Place, query string, assigns *regexp.Regexp) error {
+func AddTriggers(ctx context.Context, q Queryer, places map[string]catalog.Place, query string, assigns *pattern.Pattern) error {
 	return EachRow(ctx, q, func(rows *sql.Rows) error {
 		var place string
 		var text sql.NullString
@@ -182,10 +182,10 @@ func (u *Uniques) Lists() [][]string {
 }
 
 var (
-	predicateNull = regexp.MustCompile("(?i)^[\"`\\[]?(\\w+)[\"`\\]]?\\s+IS\\s+(NOT\\s+)?NULL$")
-	predicateNot  = regexp.MustCompile("(?i)^(?:NOT\\s+)[\"`\\[]?(\\w+)[\"`\\]]?$")
-	predicateOne  = regexp.MustCompile("^[\"`\\[]?(\\w+)[\"`\\]]?$")
-	predicateIs   = regexp.MustCompile("(?i)^\\(?[\"`\\[]?(\\w+)[\"`\\]]?\\)?(?:::[a-z ]+)?\\s*(?:=|IS)\\s*(?:'([^']*)'(?:::[a-z \"]+)?|(\\w+))$")
+	predicateNull = pattern.Of("(?i)^[\"`\\[]?(\\w+)[\"`\\]]?\\s+IS\\s+(NOT\\s+)?NULL$")
+	predicateNot  = pattern.Of("(?i)^(?:NOT\\s+)[\"`\\[]?(\\w+)[\"`\\]]?$")
+	predicateOne  = pattern.Of("^[\"`\\[]?(\\w+)[\"`\\]]?$")
+	predicateIs   = pattern.Of("(?i)^\\(?[\"`\\[]?(\\w+)[\"`\\]]?\\)?(?:::[a-z ]+)?\\s*(?:=|IS)\\s*(?:'([^']*)'(?:::[a-z \"]+)?|(\\w+))$")
 )
 
 // PartlyUnique reads of which rows an index says that columns are unique: those in which one

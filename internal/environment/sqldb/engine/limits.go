@@ -1,14 +1,16 @@
 package engine
 
 import (
-	"regexp"
 	"strconv"
 	"strings"
 
 	"anagram/internal/core/catalog"
+	"anagram/internal/core/pattern"
 )
 
-var sized = regexp.MustCompile(`\((\d+)(?:\s*,\s*(\d+))?\)`)
+var quotedText = pattern.Of(`'((?:[^']|'')*)'`)
+
+var sized = pattern.Of(`\((\d+)(?:\s*,\s*(\d+))?\)`)
 
 // whole are the ranges of whole numbers by their name and whether they are unsigned.
 var whole = map[string][2]string{
@@ -56,7 +58,7 @@ func Limits(declared string) catalog.Limits {
 // QuotedWords reads the words of enum('a','b').
 func QuotedWords(declared string) []string {
 	var out []string
-	for _, m := range regexp.MustCompile(`'((?:[^']|'')*)'`).FindAllStringSubmatch(declared, -1) {
+	for _, m := range quotedText.FindAllStringSubmatch(declared, -1) {
 		out = append(out, strings.ReplaceAll(m[1], "''", "'"))
 	}
 	return out

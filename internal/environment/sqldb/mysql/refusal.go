@@ -2,10 +2,11 @@ package mysql
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
 
 	"github.com/go-sql-driver/mysql"
+
+	"anagram/internal/core/pattern"
 )
 
 // What the server says about a refusal can hold values ("Duplicate entry '...'"). So it is
@@ -15,28 +16,28 @@ import (
 // refusals say what a number means, and where in the server's text a name stands.
 var refusals = map[uint16]struct {
 	what string
-	name *regexp.Regexp
+	name *pattern.Pattern
 }{
 	1048: {"a value is required and missing", column},
-	1062: {"another record has the same values, which have to be unique", regexp.MustCompile(`for (key) '([^']*)'$`)},
+	1062: {"another record has the same values, which have to be unique", pattern.Of(`for (key) '([^']*)'$`)},
 	1264: {"a number is out of range", column},
 	1265: {"a value does not fit", column},
 	1292: {"a date or time cannot be read", column},
-	1364: {"a value is required and missing", regexp.MustCompile(`^(Field) '([^']*)'`)},
+	1364: {"a value is required and missing", pattern.Of(`^(Field) '([^']*)'`)},
 	1366: {"a value is none of its column's type", column},
 	1406: {"a text is longer than its column", column},
 	1451: {"others refer to what would change", constraint},
 	1452: {"a reference would point at nothing", constraint},
 	1644: {"a trigger or procedure refuses it", nil},
 	1690: {"a number is out of range", nil},
-	3819: {"a rule is broken", regexp.MustCompile(`^Check (constraint) '([^']*)'`)},
+	3819: {"a rule is broken", pattern.Of(`^Check (constraint) '([^']*)'`)},
 	3140: {"a JSON text cannot be read", column},
-	4025: {"a rule is broken", regexp.MustCompile("^(CONSTRAINT) `([^`]*)`")},
+	4025: {"a rule is broken", pattern.Of("^(CONSTRAINT) `([^`]*)`")},
 }
 
 var (
-	column     = regexp.MustCompile("(?i)(column) '?([\\pL\\pN_$.` ]+?)'?(?: at row \\d+| cannot be null)?\\.?$|(?i)^(column) '([^']*)' cannot be null")
-	constraint = regexp.MustCompile("(CONSTRAINT) `([^`]*)` FOREIGN KEY")
+	column     = pattern.Of("(?i)(column) '?([\\pL\\pN_$.` ]+?)'?(?: at row \\d+| cannot be null)?\\.?$|(?i)^(column) '([^']*)' cannot be null")
+	constraint = pattern.Of("(CONSTRAINT) `([^`]*)` FOREIGN KEY")
 )
 
 // refusal says what the server refused, without a word of the server's own; ok is false for

@@ -2,10 +2,11 @@ package postgres
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
 
 	"github.com/jackc/pgx/v5/pgconn"
+
+	"anagram/internal/core/pattern"
 )
 
 // What the server says about a refusal can hold values, of secret columns too ("Failing row
@@ -31,12 +32,12 @@ var refusals = map[string]string{
 	"44000": "a view does not show such records",
 }
 
-var procedure = regexp.MustCompile(`^PL/pgSQL function ([\pL\pN_."]+)\(`)
+var procedure = pattern.Of(`^PL/pgSQL function ([\pL\pN_."]+)\(`)
 
 // permission is how the server says that a right is missing.
-var permission = regexp.MustCompile(`^permission denied for (?:\w+ )+[\pL\pN_"]+$|^must be owner of (?:\w+ )+[\pL\pN_"]+$`)
+var permission = pattern.Of(`^permission denied for (?:\w+ )+[\pL\pN_"]+$|^must be owner of (?:\w+ )+[\pL\pN_"]+$`)
 
-var quotedName = regexp.MustCompile(`"([\pL\pN_]+)"`)
+var quotedName = pattern.Of(`"([\pL\pN_]+)"`)
 
 // named gives the name in quotes in a text of the server's own, "" where there is none.
 func named(message string) string {

@@ -4,19 +4,19 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"anagram/internal/core/catalog"
+	"anagram/internal/core/pattern"
 	"anagram/internal/core/record"
 	"anagram/internal/environment/sqldb/engine"
 )
 
 // plainType is a declared type that can stand in a cast. In some engines it is whatever text
 // somebody wrote there.
-var plainType = regexp.MustCompile(`^[\pL_"][\pL\pN_ ."]*(\([0-9 ,+-]*\))?[\pL ]*(\[\])*$`)
+var plainType = pattern.Of(`^[\pL_"][\pL\pN_ ."]*(\([0-9 ,+-]*\))?[\pL ]*(\[\])*$`)
 
 // castTrial is Trial for engines that know the declared types in a cast.
 func castTrial(d engine.Dialect, columns []catalog.Column, rows int) string {

@@ -1,25 +1,25 @@
 package sqlite
 
 import (
-	"regexp"
-
 	"modernc.org/sqlite"
 	lib "modernc.org/sqlite/lib"
+
+	"anagram/internal/core/pattern"
 )
 
 // What a trigger says when it refuses can hold values, so a refusal is told by its code and
 // by the names that SQLite puts behind it, never in the trigger's words.
 
 var (
-	brokenNames = regexp.MustCompile(`(?:UNIQUE|NOT NULL) constraint failed: (.*?)(?: \(\d+\))?$`)
-	brokenRule  = regexp.MustCompile(`CHECK constraint failed: (.*?)(?: \(\d+\))?$`)
-	schemaError = regexp.MustCompile(`no such (?:table|column|function|module): [\pL\pN_. "]+`)
+	brokenNames = pattern.Of(`(?:UNIQUE|NOT NULL) constraint failed: (.*?)(?: \(\d+\))?$`)
+	brokenRule  = pattern.Of(`CHECK constraint failed: (.*?)(?: \(\d+\))?$`)
+	schemaError = pattern.Of(`no such (?:table|column|function|module): [\pL\pN_. "]+`)
 )
 
 // refusal says which constraint refused something.
 func refusal(err *sqlite.Error) string {
-	name := func(pattern *regexp.Regexp) string {
-		if m := pattern.FindStringSubmatch(err.Error()); m != nil {
+	name := func(where *pattern.Pattern) string {
+		if m := where.FindStringSubmatch(err.Error()); m != nil {
 			return ": " + m[1]
 		}
 		return ""

@@ -1,4 +1,8 @@
-package main
+// Package memory says how much memory the program takes before it is cleaned up. It is in force
+// from the start on: packages are set up in the order of their paths where nothing else binds
+// them (the language's "Package initialization"), and this one needs little, so that what the
+// others set up is not cleaned up halfway.
+package memory
 
 import (
 	"os"
@@ -20,10 +24,9 @@ const (
 // again would help nobody where that is more than there is room for.
 func limitFor(held uint64) int64 { return max(roomBytes, int64(held)/5*8) }
 
-// keepSmall sees to it, unless the environment says how it is to be done.
-func keepSmall() {
+func init() {
 	if os.Getenv("GOGC") != "" || os.Getenv("GOMEMLIMIT") != "" {
-		return
+		return // the environment says how it is to be done
 	}
 	debug.SetGCPercent(usualPercent)
 	debug.SetMemoryLimit(roomBytes)
