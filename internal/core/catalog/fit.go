@@ -62,6 +62,7 @@ type Place struct {
 	HasTriggers                              bool         // that may change what is written
 	AnyTrigger                               bool         // that may do something else when it is written
 	NoBulk                                   bool         // adding many rows at once would pass over its rules
+	Quiet                                    bool         // a change of a row makes nothing else happen, and the environment would show it
 	Triggered                                []string     // columns that triggers fill, as far as can be told
 	Rules                                    []Rule       // conditions that each row has to meet
 }

@@ -14,6 +14,14 @@ type Statement struct {
 	Columns []string
 	NoBulk  bool // it is carried out as it stands, not by a way of the engine's own
 	Args    []any
+	One     *OneRow // of an update that could be carried out together with others like it
+}
+
+// OneRow says how an update finds its row: the values of By stand after those of the columns.
+type OneRow struct {
+	Place    string
+	By       []string // quoted
+	Declared []string // types: of the columns, then of By
 }
 
 // Queryer runs statements over one connection.

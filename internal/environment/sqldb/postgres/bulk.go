@@ -27,19 +27,20 @@ func raw(q engine.Queryer, do func(*pgx.Conn) error) error {
 	return conn.Raw(func(driver any) error { return do(driver.(*stdlib.Conn).Conn()) })
 }
 
-// fewest rows for which COPY is worth its own statement.
-const fewestCopied = 5
+// fewest rows for which COPY, or an update of many rows, is worth its own statement.
+const fewestTogether = 5
 
-// Bulk adds runs of rows with COPY and pipelines what stands between them.
+// Bulk adds runs of rows with COPY, carries out runs of updates together, and pipelines what
+// stands between them.
 func (d dialect) Bulk(ctx context.Context, q engine.Queryer, run []engine.Statement) error {
 	return raw(q, func(conn *pgx.Conn) error {
 		var single []engine.Statement
 		for len(run) > 0 {
-			n := 1
-			for run[0].Place != "" && !run[0].NoBulk && n < len(run) && run[n].Query == run[0].Query {
+			n, updates := 1, together(run[0])
+			for (updates || run[0].Place != "" && !run[0].NoBulk) && n < len(run) && run[n].Query == run[0].Query {
 				n++
 			}
-			if n < fewestCopied {
+			if n < fewestTogether {
 				single, run = append(single, run[:n]...), run[n:]
 				continue
 			}
@@ -47,7 +48,11 @@ func (d dialect) Bulk(ctx context.Context, q engine.Queryer, run []engine.Statem
 				return err
 			}
 			single = nil
-			if err := d.copyIn(ctx, conn, run[:n]); err != nil {
+			add := d.copyIn
+			if updates {
+				add = d.updateAll
+			}
+			if err := add(ctx, conn, run[:n]); err != nil {
 				return err
 			}
 			run = run[n:]

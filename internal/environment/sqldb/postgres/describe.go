@@ -80,6 +80,10 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 		err = engine.MarkPlaces(ctx, q, places, func(p *catalog.Place) { p.Inherited = true }, place+"WHERE c.relkind = 'r' AND EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhparent = c.oid)")
 	}
 	if err == nil {
+		err = engine.MarkPlaces(ctx, q, places, func(p *catalog.Place) { p.Quiet = true },
+			place+"WHERE c.relkind = 'r' AND NOT c.relhasrules AND NOT EXISTS (SELECT 1 FROM pg_trigger t WHERE t.tgrelid = c.oid AND NOT t.tgisinternal) AND NOT EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhparent = c.oid)")
+	}
+	if err == nil {
 		err = d.describeRules(ctx, q, places)
 	}
 	if err != nil {

@@ -15,8 +15,9 @@ import (
 )
 
 // Stamps. Whether an application, a default or a trigger fills them cannot be known before:
-// what is changed is written without, and what did not move by then is set. A new record is
-// given those that nothing is known to fill.
+// what is changed is written without, and what did not move by then is set. Where it is known
+// that nothing does, a change sets them itself. A new record is given those that nothing is known
+// to fill.
 
 // stamped are the records of a type that were changed, with the stamps they had.
 type stamped struct {
@@ -87,9 +88,31 @@ func (s *session) now(ctx context.Context) (time.Time, error) {
 	return s.clock.Add(time.Since(s.asked)).In(s.zone), nil
 }
 
+// forChanged gives the stamps that a changed record is given with its values.
+func (w *writer) forChanged(ctx context.Context, t table, c environment.Change, given []setting) ([]setting, error) {
+	if t.StampNever || !t.described.Quiet {
+		return nil, nil
+	}
+	var out []setting
+	for _, name := range []string{t.StampAt, t.StampBy} {
+		column, there := t.columns[name]
+		if name == "" || !there || column.Derived || slices.ContainsFunc(slices.Concat(given, out), func(s setting) bool { return s.column == name }) {
+			continue
+		}
+		stored, ok, err := w.stamp(ctx, w.m, t, column, c.By)
+		if err != nil {
+			return nil, err
+		}
+		if ok {
+			out = append(out, setting{name, stored})
+		}
+	}
+	return out, nil
+}
+
 // willStamp notes that a record is changed, before it is.
 func (w *writer) willStamp(t table, c environment.Change, id identity) {
-	if t.StampNever || t.StampAt == "" && t.StampBy == "" {
+	if t.StampNever || t.StampAt == "" && t.StampBy == "" || t.described.Quiet {
 		return
 	}
 	of := w.touched[t.Name]

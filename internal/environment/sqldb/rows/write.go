@@ -190,6 +190,13 @@ func (w *writer) statement(ctx context.Context, c environment.Change) (statement
 	if settings = append(settings, more...); len(settings) == 0 {
 		return statement{}, nil
 	}
+	if !c.Insert {
+		stamps, err := w.forChanged(ctx, t, c, settings)
+		if err != nil {
+			return st, err
+		}
+		settings = append(settings, stamps...)
+	}
 	for _, set := range settings {
 		st.Columns = append(st.Columns, w.dialect.Quote(set.column))
 		st.Args = append(st.Args, set.stored)
@@ -206,6 +213,9 @@ func (w *writer) statement(ctx context.Context, c environment.Change) (statement
 	}
 	st.id = ids[0]
 	w.update(&st, t, ids[0], guard)
+	if len(guard) == 0 && !c.Check && t.described.Quiet && !t.described.NoBulk && !ids[0].hasNull() {
+		st.One = w.oneRow(t, settings)
+	}
 	if c.Check {
 		if err := w.checked(ctx, t, c, &st); err != nil {
 			return st, err
@@ -341,6 +351,19 @@ func (w *writer) update(st *statement, t table, id identity, guard []guarded) {
 func (w *writer) insert(st statement, rows int) string {
 	one := "(" + engine.Marks(len(st.Args)) + ")"
 	return fmt.Sprintf("%s INTO %s (%s) VALUES %s", verb(w.can.Insert, "INSERT"), w.dialect.Place(st.Place), strings.Join(st.Columns, ", "), strings.TrimSuffix(strings.Repeat(one+", ", rows), ", "))
+}
+
+// oneRow says how an update that nothing else depends on finds its row, and what its columns are.
+func (w *writer) oneRow(t table, settings []setting) *engine.OneRow {
+	one := &engine.OneRow{Place: t.place}
+	for _, set := range settings {
+		one.Declared = append(one.Declared, t.columns[set.column].Declared)
+	}
+	for _, name := range t.identity {
+		one.By = append(one.By, w.dialect.Quote(name))
+		one.Declared = append(one.Declared, t.columns[name].Declared)
+	}
+	return one
 }
 
 // checked adds to the statement of a changed record that it holds what is expected, as far as

@@ -63,6 +63,10 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 	if err := engine.MarkPlaces(ctx, q, places, engine.HasAnyTrigger, "SELECT tbl_name FROM sqlite_schema WHERE type = 'trigger'"); err != nil {
 		return nil, err
 	}
+	if err := engine.MarkPlaces(ctx, q, places, func(p *catalog.Place) { p.Quiet = true },
+		"SELECT name FROM sqlite_schema WHERE type = 'table' AND sql NOT LIKE 'CREATE VIRTUAL%' AND lower(name) NOT IN (SELECT lower(tbl_name) FROM sqlite_schema WHERE type = 'trigger')"); err != nil {
+		return nil, err
+	}
 	return places, engine.AddTriggers(ctx, q, places, `SELECT tbl_name, sql FROM sqlite_schema WHERE type = 'trigger' AND sql LIKE '%UPDATE%' || tbl_name || '%SET%' ORDER BY 1, name`, engine.SetColumn)
 }
 
