@@ -16,7 +16,7 @@ import (
 // very many approvals, more often, so that the whole stays small.
 const (
 	usualPercent = 200       // of what is held, that may be allocated before memory is cleaned up
-	roomBytes    = 160 << 20 // that all of it should take
+	roomBytes    = 136 << 20 // that all of it should take
 	lookEvery    = 100 * time.Millisecond
 )
 

@@ -323,11 +323,14 @@ func (r Ready) compare(n now, t docket.Type) (moved string, already bool, err er
 	case n.Status == match.New:
 		return fmt.Sprintf("it was not in %s when it was matched and is there now", target), false, nil
 	}
+	here := n.here[0]
+	if r.asMatched(n, t) {
+		return "", false, nil
+	}
 	was, err := record.ParseLine([]byte(n.line.Target), t.Name, t.Fields, r.Model.Shapes)
 	if err != nil {
 		return "", false, err
 	}
-	here := n.here[0]
 	since := match.Compare(t.Fields, was.Values, here.Values, nil)
 	// One that has the source's key by now may be due to an import that was interrupted.
 	renamed := here.Stands().Order() != was.Key.Order()
@@ -349,6 +352,14 @@ func (r Ready) compare(n now, t docket.Type) (moved string, already bool, err er
 		what = append(what, fmt.Sprintf("%s was %s and is %s", field.Name, show.Readable(show.Show(r.Model.Catalog, field, d.Source)), show.Readable(show.Show(r.Model.Catalog, field, d.Target))))
 	}
 	return fmt.Sprintf("it changed in %s since it was matched (%s)", target, strings.Join(what, "; ")), false, nil
+}
+
+// asMatched reports whether a record is, byte for byte, what it was when it was matched. Where it
+// is not, its values can still be the same.
+func (r Ready) asMatched(n now, t docket.Type) bool {
+	here := n.here[0]
+	here.Key = here.Stands()
+	return string(record.AppendLine(make([]byte, 0, len(n.line.Target)+1), t.Fields, here)) == n.line.Target
 }
 
 // checkReferences finds records that refer to something the target had when it was

@@ -153,7 +153,7 @@ func inSteps(ctx context.Context, s *session.Session, r Ready, work environment.
 	}
 	failed := map[int64]bool{}
 	at := -1
-	err = r.EachChange(ctx, writes, func(batch []sequence.Write, approvals []*standing.Approval, changes []environment.Change) error {
+	err = r.EachChange(ctx, writes, true, func(batch []sequence.Write, approvals []*standing.Approval, changes []environment.Change) error {
 		for i := 0; i < len(batch); i++ {
 			w := batch[i]
 			at++

@@ -28,9 +28,8 @@ func order(r Ready, rest Rest) ([]sequence.Write, error) {
 	for i, t := range r.Docket.Types {
 		ranks[t.Name] = i
 	}
-	var nodes []sequence.Node
-	addresses := map[int64]string{}
-	byID := map[int64]*standing.Approval{}
+	nodes := make([]sequence.Node, 0, len(r.Standing.Approved))
+	byID := make(map[int64]*standing.Approval, len(r.Standing.Approved))
 	for _, a := range r.Standing.Approved {
 		byID[a.ID] = a
 	}
@@ -38,7 +37,6 @@ func order(r Ready, rest Rest) ([]sequence.Write, error) {
 		if rest.skips(a) {
 			continue
 		}
-		addresses[a.ID] = a.Address
 		node := sequence.Node{ID: a.ID, Rank: ranks[a.Type], New: a.Status == match.New, Removes: a.Removes}
 		for _, n := range a.Needs {
 			switch {
@@ -61,7 +59,7 @@ func order(r Ready, rest Rest) ([]sequence.Write, error) {
 	if errors.As(err, &circle) {
 		var names []string
 		for _, id := range circle.IDs[:min(len(circle.IDs), 10)] {
-			names = append(names, addresses[id])
+			names = append(names, byID[id].Address)
 		}
 		return nil, fmt.Errorf("%w: %s. Create one of them in %s without the reference, then %s", err, strings.Join(names, ", "), r.Model.Environment, r.Docket.Header.AgainInside())
 	}
@@ -74,8 +72,9 @@ func (r Ready) late(typ, field string) bool {
 	return ok && t.Late(r.Places[t.Place(r.Model.Environment)], field)
 }
 
-// EachChange gives the writes as changes, in their order and a batch at a time.
-func (r Ready) EachChange(ctx context.Context, writes []sequence.Write, do func([]sequence.Write, []*standing.Approval, []environment.Change) error) error {
+// EachChange gives the writes as changes, in their order and a batch at a time. Those that are
+// expecting say what their records hold so far, which nobody needs to be told who has locked them.
+func (r Ready) EachChange(ctx context.Context, writes []sequence.Write, expecting bool, do func([]sequence.Write, []*standing.Approval, []environment.Change) error) error {
 	byID := map[int64]*standing.Approval{}
 	for _, a := range r.Standing.Approved {
 		byID[a.ID] = a
@@ -103,6 +102,9 @@ func (r Ready) EachChange(ctx context.Context, writes []sequence.Write, do func(
 			}
 			changes[i].Stored = k.backs[w.ID].Stored
 			changes[i].At, changes[i].Check = k.images[w.ID].ID, r.Checked
+			if !expecting {
+				continue
+			}
 			if changes[i].Expect, err = r.expects(k.approvals[i], changes[i], k.images[w.ID]); err != nil {
 				return err
 			}
@@ -245,7 +247,7 @@ func write(ctx context.Context, s *session.Session, r Ready, work environment.Wo
 	s.Progress.Start("writing", len(writes))
 	defer s.Progress.Done()
 	failed := map[int64]bool{}
-	err = r.EachChange(ctx, writes, func(batch []sequence.Write, approvals []*standing.Approval, changes []environment.Change) error {
+	err = r.EachChange(ctx, writes, false, func(batch []sequence.Write, approvals []*standing.Approval, changes []environment.Change) error {
 		refused, err := work.Write(ctx, r.Model, changes)
 		if ctx.Err() != nil {
 			return ctx.Err()

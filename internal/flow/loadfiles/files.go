@@ -48,7 +48,7 @@ func (l *loadWriter) write(ctx context.Context, writes []sequence.Write) error {
 	l.session.Progress.Start("writing load files", len(writes))
 	defer l.session.Progress.Done()
 	defer func() { _ = l.close() }()
-	err := l.ready.EachChange(ctx, writes, func(batch []sequence.Write, _ []*standing.Approval, changes []environment.Change) error {
+	err := l.ready.EachChange(ctx, writes, true, func(batch []sequence.Write, _ []*standing.Approval, changes []environment.Change) error {
 		for i, w := range batch {
 			source := changes[i].Key
 			change := sides.Named(l.ready.Names, changes[i])

@@ -26,7 +26,8 @@ const packSuffix = ".packed"
 // packLevel packs about as small as the levels above it, on lines of records, in half the time.
 const packLevel = 2
 
-// packing is a file that is packed and summed up while it is written.
+// packing is a file that is packed and summed up while it is written: what was written waits
+// for others to do that, a piece at a time.
 type packing struct {
 	file *os.File
 	out  *bufio.Writer
@@ -34,7 +35,17 @@ type packing struct {
 	hash hash.Hash
 	sum  uint32
 	n    int64
+
+	piece []byte      // that is being filled
+	full  chan []byte // to be packed, nil before the first
+	free  chan []byte // to be filled again
+	ended chan error  // gives once why packing failed, nil where it did not
 }
+
+const (
+	pieceSize = 128 << 10
+	pieces    = 3
+)
 
 // packed says what a packed file holds.
 type packed struct {
@@ -53,14 +64,71 @@ func createPacking(path string) (*packing, error) {
 	return p, err
 }
 
+// Write takes bytes. That they could not be packed is told by finish.
 func (p *packing) Write(b []byte) (int, error) {
-	p.hash.Write(b)
-	p.sum = crc32.Update(p.sum, crc32.IEEETable, b)
 	p.n += int64(len(b))
-	return p.pack.Write(b)
+	for rest := b; len(rest) > 0; {
+		if len(p.piece) == cap(p.piece) {
+			p.next()
+		}
+		n := min(len(rest), cap(p.piece)-len(p.piece))
+		p.piece, rest = append(p.piece, rest[:n]...), rest[n:]
+	}
+	return len(b), nil
+}
+
+// next hands on the piece that is filled and takes one that is free.
+func (p *packing) next() {
+	if p.full == nil {
+		p.full, p.free, p.ended = make(chan []byte, pieces), make(chan []byte, pieces), make(chan error, 1)
+		for range pieces {
+			p.free <- make([]byte, 0, pieceSize)
+		}
+		go p.work(p.full)
+	}
+	if len(p.piece) > 0 {
+		p.full <- p.piece
+	}
+	p.piece = <-p.free
+}
+
+// work packs and sums up pieces until there are no more. After an error they are let go.
+func (p *packing) work(full <-chan []byte) {
+	var failed error
+	for piece := range full {
+		if failed == nil {
+			p.hash.Write(piece)
+			p.sum = crc32.Update(p.sum, crc32.IEEETable, piece)
+			_, failed = p.pack.Write(piece)
+		}
+		p.free <- piece[:0]
+	}
+	p.ended <- failed
+}
+
+// stop waits until all that was written is packed; what comes after it is nobody's.
+func (p *packing) stop() error {
+	if p.full == nil {
+		return nil
+	}
+	if len(p.piece) > 0 {
+		p.full <- p.piece
+	}
+	close(p.full)
+	p.full, p.piece = nil, nil
+	return <-p.ended
+}
+
+// discard ends it before its end; after finish it does nothing.
+func (p *packing) discard() {
+	_ = p.stop()
+	_ = p.file.Close()
 }
 
 func (p *packing) finish() (packed, error) {
+	if err := p.stop(); err != nil {
+		return packed{}, err
+	}
 	if err := p.pack.Close(); err != nil {
 		return packed{}, err
 	}

@@ -212,7 +212,7 @@ var errStopped = errors.New("the parcel was discarded")
 
 // records writes sorted lines.
 func (w *Writer) records(sorter *spill.Sorter, out *packing) (packed, error) {
-	defer out.file.Close()
+	defer out.discard()
 	for entry, err := range sorter.Sorted() {
 		if err == nil && w.stopped.Load() {
 			err = errStopped
@@ -239,7 +239,7 @@ func (t *TypeWriter) Saw(changedAt string) { t.newest = max(t.newest, changedAt)
 // Discard drops the records of the type.
 func (t *TypeWriter) Discard() {
 	if t.out != nil {
-		_ = t.out.file.Close()
+		t.out.discard()
 		return
 	}
 	if t.sorter != nil {
