@@ -3,6 +3,7 @@ package choose
 import (
 	"context"
 	"errors"
+	"slices"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
@@ -57,35 +58,75 @@ func (g *Related) scanParts(ctx context.Context, part *catalog.Type, owners int)
 	if err != nil {
 		return false, err
 	}
+	kept, err := g.keep(part.Name)
+	if err != nil {
+		return false, err
+	}
 	enough := errors.New("there are too many")
 	rows := 0
-	err = g.read(ctx, environment.Reading{Type: part.Name, Lines: true}, func(rec record.Record) error {
-		if rec.Load != nil {
-			if err := rec.Load(&rec); err != nil {
-				return err
-			}
-		}
+	look := func(rec record.Record, line []byte) error {
 		if rows++; rows > owners*rowsAnOwner {
 			return enough
 		}
-		owner, known := g.ownerKey(part, rec)
-		if !known || !among(owner.Order()) {
-			return nil
+		owner, known, err := g.ownerOf(part, &rec)
+		if err != nil || !known || !among(owner.Order()) {
+			return err
 		}
 		why, picked, err := g.Set.Why(part.PartOf, owner.Order())
 		if err != nil || !picked || why.OwnerOnly {
 			return err
 		}
-		return g.pickPart(part, rec)
-	})
+		if err := g.loaded(part.Name, &rec, kept != nil); err != nil {
+			return err
+		}
+		return g.pickPart(part, rec, func(p spill.Pick, round int) error { return g.pickKept(kept, p, rec, line, round) })
+	}
+	reading := environment.Reading{Type: part.Name, Lines: true}
+	if kept != nil {
+		err = g.whole(ctx, reading, look)
+	} else {
+		err = g.read(ctx, reading, func(rec record.Record) error { return look(rec, nil) })
+	}
 	if errors.Is(err, enough) {
+		if kept != nil {
+			kept.drop() // what was picked so far is a part of it
+		}
 		return false, nil
 	}
 	return err == nil, err
 }
 
+// ownerOf gives the key of a part's owner from what is known of the part so far: where the owner
+// is in its key, nothing else is read.
+func (g *Related) ownerOf(part *catalog.Type, rec *record.Record) (key record.Key, ok bool, err error) {
+	if rec.Load != nil && slices.Contains(part.Key, part.OwnerField()) {
+		if own, there := g.Model.Shapes.LineKey(rec.Line, part.Name); there {
+			key, ok = g.ownerKey(part, record.Record{Key: own})
+			return key, ok, nil
+		}
+	}
+	if err := g.loaded(part.Name, rec, g.kept[part.Name] != nil); err != nil {
+		return key, false, err
+	}
+	key, ok = g.ownerKey(part, *rec)
+	return key, ok, nil
+}
+
+// loaded reads the values of a record of which only its line is known; whole says that all of
+// its fields are in there, of which just those that refer to others are left.
+func (g *Related) loaded(typ string, rec *record.Record, whole bool) error {
+	if rec.Load == nil {
+		return nil
+	}
+	err := rec.Load(rec)
+	if err == nil && whole {
+		rec.Values = referring(g.Env.Fit.Fields[typ], rec.Values)
+	}
+	return err
+}
+
 // pickPart picks a part of a record that was picked.
-func (g *Related) pickPart(part *catalog.Type, rec record.Record) error {
+func (g *Related) pickPart(part *catalog.Type, rec record.Record, pick func(spill.Pick, int) error) error {
 	if g.Chosen.LeavesOut(g.Model.Catalog, part.Name, rec.Key) {
 		return nil
 	}
@@ -93,7 +134,7 @@ func (g *Related) pickPart(part *catalog.Type, rec record.Record) error {
 	if key, ok := g.ownerKey(part, rec); ok {
 		owner = g.Model.Catalog.Address(part.PartOf, key)
 	}
-	if err := g.pick(spill.Pick{Type: part.Name, Along: true, Through: "part of " + owner, Followed: true}, rec.Key, g.round+1); err != nil {
+	if err := pick(spill.Pick{Type: part.Name, Along: true, Through: "part of " + owner, Followed: true}, g.round+1); err != nil {
 		return err
 	}
 	return g.visit(part.Name, rec, g.round+2) // as if it were read in its own round
@@ -112,7 +153,7 @@ func (g *Related) ownerKey(part *catalog.Type, rec record.Record) (key record.Ke
 		if field.Name == owner {
 			v = rec.Values[at]
 		}
-		if field.Kind == record.Reference || field.Kind == record.Woven {
+		if refers(field) {
 			at++
 		}
 	}

@@ -30,12 +30,13 @@ type Related struct {
 	wholeAlong map[string]bool
 	Found      []bool // by pattern of one address
 	round      int
+	scratch    string
+	kept       map[string]*keeping // by type
 }
 
 const gatherBatch = 1000
 
-// Gather finds what comes along with what was chosen. The set that it makes is the
-// caller's to close.
+// Gather finds what comes along with what was chosen. It is the caller's to close.
 func Gather(ctx context.Context, s *session.Session, env session.Described, model *environment.Model, chosen Chosen) (*Related, error) {
 	scratch, err := s.Workspace.Scratch()
 	if err != nil {
@@ -45,14 +46,14 @@ func Gather(ctx context.Context, s *session.Session, env session.Described, mode
 	if err != nil {
 		return nil, err
 	}
-	g := &Related{Session: s, Env: env, Model: model, Chosen: chosen, Set: set, parts: map[string][]*catalog.Type{}, wholeAlong: map[string]bool{}, Found: make([]bool, len(chosen.Patterns))}
+	g := &Related{Session: s, Env: env, Model: model, Chosen: chosen, Set: set, parts: map[string][]*catalog.Type{}, wholeAlong: map[string]bool{}, scratch: scratch, kept: map[string]*keeping{}, Found: make([]bool, len(chosen.Patterns))}
 	for _, t := range model.Catalog.Types {
 		if t.PartOf != "" && env.Fit.Fields[t.Name] != nil {
 			g.parts[t.PartOf] = append(g.parts[t.PartOf], t)
 		}
 	}
 	if err := g.run(ctx); err != nil {
-		_ = set.Close()
+		_ = g.Close()
 		return nil, err
 	}
 	return g, nil
@@ -179,7 +180,7 @@ const mostFirst = 20_000
 // read reads records with just the fields that refer to others.
 func (g *Related) read(ctx context.Context, r environment.Reading, do func(record.Record) error) error {
 	for _, field := range g.Env.Fit.Fields[r.Type] {
-		if field.Kind == record.Reference || field.Kind == record.Woven {
+		if refers(field) {
 			r.Fields = append(r.Fields, field)
 		}
 	}
@@ -200,6 +201,11 @@ func (g *Related) choose(ctx context.Context, typ string) error {
 	if g.Whole(typ) {
 		return nil
 	}
+	if g.Chosen.filtered[typ] {
+		if err := g.fitting(ctx, typ); err != nil {
+			return err
+		}
+	}
 	// What it refers to is at hand, so it is followed at once; expand does so for what came along.
 	pick := func(rec record.Record) error {
 		if g.Chosen.LeavesOut(g.Model.Catalog, typ, rec.Key) {
@@ -209,11 +215,6 @@ func (g *Related) choose(ctx context.Context, typ string) error {
 			return err
 		}
 		return g.visit(typ, rec, g.round+1)
-	}
-	if g.Chosen.filtered[typ] {
-		if err := g.read(ctx, environment.Reading{Type: typ, Where: g.Chosen.Where[typ]}, pick); err != nil {
-			return err
-		}
 	}
 	exact, others := g.Chosen.PatternsFor(typ)
 	byName := func(rec record.Record) error {
@@ -255,7 +256,32 @@ func (g *Related) choose(ctx context.Context, typ string) error {
 	})
 }
 
+// fitting picks what fits the conditions on a type.
+func (g *Related) fitting(ctx context.Context, typ string) error {
+	kept, err := g.keep(typ)
+	if err != nil {
+		return err
+	}
+	pick := func(rec record.Record, line []byte) error {
+		if g.Chosen.LeavesOut(g.Model.Catalog, typ, rec.Key) {
+			return nil
+		}
+		if err := g.pickKept(kept, spill.Pick{Type: typ, Followed: true}, rec, line, 0); err != nil {
+			return err
+		}
+		return g.visit(typ, rec, g.round+1)
+	}
+	reading := environment.Reading{Type: typ, Where: g.Chosen.Where[typ]}
+	if kept == nil {
+		return g.read(ctx, reading, func(rec record.Record) error { return pick(rec, nil) })
+	}
+	return g.whole(ctx, reading, pick)
+}
+
 func (g *Related) pick(r spill.Pick, key record.Key, round int) error {
+	if err := g.pickedApart(r.Type, key.Order()); err != nil {
+		return err
+	}
 	r.Order, r.Key = key.Order(), string(record.AppendKey(nil, key))
 	return g.Set.Pick(r, round)
 }
@@ -294,7 +320,9 @@ func (g *Related) expand(ctx context.Context, typ string) (int, error) {
 			}
 		}
 		for _, part := range parts {
-			err := g.read(ctx, environment.Reading{Type: part.Name, Field: part.OwnerField(), Of: owners}, func(rec record.Record) error { return g.pickPart(part, rec) })
+			err := g.read(ctx, environment.Reading{Type: part.Name, Field: part.OwnerField(), Of: owners}, func(rec record.Record) error {
+				return g.pickPart(part, rec, func(p spill.Pick, round int) error { return g.pick(p, rec.Key, round) })
+			})
 			if err != nil {
 				return total, err
 			}
@@ -317,7 +345,7 @@ func (g *Related) visit(typ string, rec record.Record, round int) error {
 	}
 	at := 0
 	for _, field := range g.Env.Fit.Fields[typ] {
-		if field.Kind != record.Reference && field.Kind != record.Woven {
+		if !refers(field) {
 			continue
 		}
 		if err := g.follow(rec.Values[at], address, field.Name, t.OwnerField(), round); err != nil {

@@ -102,7 +102,7 @@ func Export(ctx context.Context, s *session.Session, r Request) (Result, error) 
 	if err != nil {
 		return result, err
 	}
-	defer g.Set.Close()
+	defer g.Close()
 	ex := &exporting{Related: g, writer: w, noFiles: r.Selection.NoFiles}
 	if err := ex.all(ctx, r.Environment); err != nil {
 		return result, err
@@ -306,6 +306,17 @@ func (ex *exporting) writePicked(ctx context.Context, out *parcel.TypeWriter, ty
 			rec.Why, rec.Through = parcel.WhyAlong, why.Through
 		}
 		return ex.add(out, typ, rec)
+	}
+	if kept, ok := ex.Kept(typ); ok {
+		for rec, err := range kept {
+			if err == nil {
+				err = write(rec)
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return nil
 	}
 	if n > streamFrom {
 		picked, err := ex.Set.Among(typ, -1, n)
