@@ -44,19 +44,18 @@ func heightOf(row []string) float64 {
 // for each record and each differing field. Only what is to be filled in can be changed.
 // Scratch is a folder for what does not fit in memory.
 func XLSX(ctx context.Context, out io.Writer, r Review, scratch string) error {
-	b := book{file: excelize.NewFile(excelize.Options{TmpDir: scratch}), names: map[string]bool{"summary": true}}
-	defer b.file.Close()
-	if err := b.styles(); err != nil {
+	b, err := newBook(scratch)
+	if err != nil {
 		return err
 	}
-	if err := b.file.SetSheetName("Sheet1", "Summary"); err != nil {
-		return err
-	}
+	defer b.close()
+	b.names = map[string]bool{strings.ToLower(first): true}
 	t := decide.TableOf(r.Docket.Header, r.Digest)
 	var on *page
 	var sheets [][2]string
 	last := ""
-	err := r.Each(ctx, func(f decide.Reviewed) error {
+	defer func() { on.close() }()
+	err = r.Each(ctx, func(f decide.Reviewed) error {
 		if on == nil || f.Type != last || on.rows > mostRows {
 			if err := on.done(); err != nil {
 				return err
@@ -85,77 +84,17 @@ func XLSX(ctx context.Context, out io.Writer, r Review, scratch string) error {
 	if err := b.summary(r, sheets); err != nil {
 		return err
 	}
-	_, err = b.file.WriteTo(out)
-	return err
+	return b.write(out)
 }
 
 // mostRows is after how many rows a type goes on in another sheet: spreadsheets have no more
 // than 1,048,576.
 const mostRows = 1_000_000
 
-type book struct {
-	file                                                                  *excelize.File
-	names                                                                 map[string]bool
-	head, plain, record, answer, title, label, note, narrow, narrowRecord int
-}
-
-func (b *book) styles() error {
-	style := func(into *int, s excelize.Style) error {
-		s.NumFmt = 49 // text
-		if s.Font == nil {
-			s.Font = &excelize.Font{}
-		}
-		s.Font.Family = "Calibri"
-		if s.Alignment == nil {
-			s.Alignment = &excelize.Alignment{Vertical: "top", WrapText: true}
-		}
-		var err error
-		*into, err = b.file.NewStyle(&s)
-		return err
-	}
-	fill := func(color string) excelize.Fill {
-		return excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{color}}
-	}
-	open := &excelize.Protection{Locked: false}
-	thin := []excelize.Border{{Type: "left", Color: "B9C7C2", Style: 1}, {Type: "right", Color: "B9C7C2", Style: 1}, {Type: "top", Color: "B9C7C2", Style: 1}, {Type: "bottom", Color: "B9C7C2", Style: 1}}
-	for _, of := range []struct {
-		into *int
-		s    excelize.Style
-	}{
-		{&b.head, excelize.Style{Font: &excelize.Font{Bold: true}, Fill: fill("DDE8E4")}},
-		{&b.plain, excelize.Style{}},
-		{&b.record, excelize.Style{Fill: fill("F3F6F5")}},
-		{&b.narrow, excelize.Style{Alignment: &excelize.Alignment{Vertical: "top"}}},
-		{&b.narrowRecord, excelize.Style{Font: &excelize.Font{Bold: true}, Fill: fill("F3F6F5"), Alignment: &excelize.Alignment{Vertical: "top"}}},
-		{&b.answer, excelize.Style{Fill: fill("FFF8DC"), Border: thin, Protection: open}},
-		{&b.title, excelize.Style{Font: &excelize.Font{Bold: true, Size: 14}, Alignment: &excelize.Alignment{Vertical: "top"}}},
-		{&b.label, excelize.Style{Font: &excelize.Font{Color: "4A5A55"}}},
-		{&b.note, excelize.Style{Alignment: &excelize.Alignment{Vertical: "top", WrapText: true}}},
-	} {
-		if err := style(of.into, of.s); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// sheetName makes the name of a sheet: at most 31 signs, and each once whatever its case.
-func (b *book) sheetName(typ string) string {
-	base := typ
-	if len(base) > 27 {
-		base = base[:27]
-	}
-	name := base
-	for n := 2; b.names[strings.ToLower(name)]; n++ {
-		name = fmt.Sprintf("%s-%d", base, n)
-	}
-	b.names[strings.ToLower(name)] = true
-	return name
-}
-
 // page is a sheet that is being written.
 type page struct {
-	book   *book
+	book   *book // that it is going to be in
+	own    *book // that it is written in
 	name   string
 	stream *excelize.StreamWriter
 	rows   int
@@ -163,31 +102,44 @@ type page struct {
 }
 
 func (b *book) page(name string, header []string) (*page, error) {
-	if _, err := b.file.NewSheet(name); err != nil {
-		return nil, err
-	}
-	if err := b.layout(name); err != nil {
-		return nil, err
-	}
-	stream, err := b.file.NewStreamWriter(name)
+	own, err := newBook(b.scratch)
 	if err != nil {
 		return nil, err
 	}
+	p := &page{book: b, own: own, name: name, width: len(header)}
+	if err := p.begin(header); err != nil {
+		own.close()
+		return nil, err
+	}
+	return p, nil
+}
+
+func (p *page) begin(header []string) error {
+	if _, err := p.own.file.NewSheet(p.name); err != nil {
+		return err
+	}
+	if err := p.own.layout(p.name); err != nil {
+		return err
+	}
+	stream, err := p.own.file.NewStreamWriter(p.name)
+	if err != nil {
+		return err
+	}
+	p.stream = stream
 	for i, w := range widths {
 		if err := stream.SetColWidth(i+1, i+1, w); err != nil {
-			return nil, err
+			return err
 		}
 	}
 	if err := stream.SetPanes(&excelize.Panes{Freeze: true, XSplit: 1, YSplit: 1, TopLeftCell: "B2", ActivePane: "bottomRight"}); err != nil {
-		return nil, err
+		return err
 	}
-	p := &page{book: b, name: name, stream: stream, width: len(header)}
 	cells := make([]any, len(header))
 	for i, cell := range header {
-		cells[i] = excelize.Cell{StyleID: b.head, Value: cell}
+		cells[i] = excelize.Cell{StyleID: p.own.head, Value: cell}
 	}
 	p.rows = 1
-	return p, stream.SetRow("A1", cells)
+	return stream.SetRow("A1", cells)
 }
 
 // layout prints a sheet on pages that are as wide as it is.
@@ -203,16 +155,16 @@ func (p *page) row(row []string, record bool) error {
 	p.rows++
 	cells := make([]any, len(row))
 	for i, cell := range row {
-		style := p.book.plain
+		style := p.own.plain
 		switch {
 		case i == decide.ColDecision || i == decide.ColTake || i == decide.ColNote:
-			style = p.book.answer
+			style = p.own.answer
 		case record && slices.Contains(wraps, i):
-			style = p.book.record
+			style = p.own.record
 		case record:
-			style = p.book.narrowRecord
+			style = p.own.narrowRecord
 		case !slices.Contains(wraps, i):
-			style = p.book.narrow
+			style = p.own.narrow
 		}
 		value := excelize.Cell{StyleID: style}
 		if cell != "" {
@@ -232,8 +184,9 @@ func (p *page) done() error {
 	if p == nil {
 		return nil
 	}
+	defer p.close()
 	// All of it is written by Flush, which therefore comes last.
-	f := p.book.file
+	f := p.own.file
 	column := func(n int) string {
 		name, _ := excelize.ColumnNumberToName(n + 1)
 		return name
@@ -253,14 +206,25 @@ func (p *page) done() error {
 			return err
 		}
 	}
-	if err := f.AutoFilter(p.name, fmt.Sprintf("A1:%s%d", column(p.width-1), p.rows), nil); err != nil {
+	filtered := fmt.Sprintf("A1:%s%d", column(p.width-1), p.rows)
+	if err := f.AutoFilter(p.name, filtered, nil); err != nil {
 		return err
 	}
 	err := f.ProtectSheet(p.name, &excelize.SheetProtectionOptions{SelectLockedCells: true, SelectUnlockedCells: true, AutoFilter: true, FormatColumns: true, FormatRows: true, Sort: true})
 	if err != nil {
 		return err
 	}
-	return p.stream.Flush()
+	if err := p.stream.Flush(); err != nil {
+		return err
+	}
+	return p.book.take(p.own, p.name, filtered)
+}
+
+// close lets go of a sheet; after done it does nothing.
+func (p *page) close() {
+	if p != nil {
+		p.own.close()
+	}
 }
 
 // sheetLines writes lines of a sheet one below the other.
@@ -296,7 +260,7 @@ type summaryLine struct {
 // summary fills in the first sheet: what was compared with what, how many of what, and how
 // to answer.
 func (b *book) summary(r Review, sheets [][2]string) error {
-	const name = "Summary"
+	const name = first
 	h := r.Docket.Header
 	l := &sheetLines{book: b, name: name}
 	said := func(words string) string { return sheet.Shown(show.Harmless(words)) }
@@ -316,11 +280,11 @@ func (b *book) summary(r Review, sheets [][2]string) error {
 		lines = slices.DeleteFunc(lines, func(line summaryLine) bool { return len(line.cells) > 0 && line.cells[0] == "around" })
 	}
 	for i, line := range lines {
-		first := b.label
+		label := b.label
 		if i == 0 {
-			first = b.title
+			label = b.title
 		}
-		if err := l.add(line.cells, first, line.answer); err != nil {
+		if err := l.add(line.cells, label, line.answer); err != nil {
 			return err
 		}
 	}
@@ -338,7 +302,6 @@ func (b *book) summary(r Review, sheets [][2]string) error {
 	if err := b.layout(name); err != nil {
 		return err
 	}
-	b.file.SetActiveSheet(0)
 	return b.file.ProtectSheet(name, &excelize.SheetProtectionOptions{SelectLockedCells: true, SelectUnlockedCells: true})
 }
 
