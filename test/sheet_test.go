@@ -1,7 +1,9 @@
 package test
 
 import (
+	"archive/zip"
 	"encoding/csv"
+	"io"
 	"os"
 	"os/exec"
 	"strconv"
@@ -42,6 +44,25 @@ func (p *place) answered(name, by string, answers map[[2]string][3]string) {
 	require.NoError(p.t, book.Save())
 }
 
+// partsWith lists the parts of a workbook that hold a text.
+func (p *place) partsWith(name, text string) (out []string) {
+	p.t.Helper()
+	z, err := zip.OpenReader(p.path(name))
+	require.NoError(p.t, err)
+	defer z.Close()
+	for _, f := range z.File {
+		in, err := f.Open()
+		require.NoError(p.t, err)
+		content, err := io.ReadAll(in)
+		require.NoError(p.t, err)
+		require.NoError(p.t, in.Close())
+		if strings.Contains(string(content), text) {
+			out = append(out, f.Name)
+		}
+	}
+	return out
+}
+
 // A workbook is handed round, filled in and read back.
 func TestAWorkbookComesBack(t *testing.T) {
 	t.Parallel()
@@ -69,6 +90,8 @@ func TestAWorkbookComesBack(t *testing.T) {
 		assert.True(t, panes.Freeze)
 	}
 	require.NoError(t, book.Close())
+	assert.Equal(t, []string{"xl/worksheets/sheet1.xml"}, p.partsWith("round.xlsx", `tabSelected="`), "what is typed goes into every sheet that is selected")
+	assert.Len(t, p.partsWith("round.xlsx", "<autoFilter "), len(book.GetSheetList())-1)
 	p.answered("round.xlsx", "ida", map[[2]string][3]string{
 		{"unit/mg", ""}:         {"approve", "", "new unit"},
 		{"assay/NEW", ""}:       {"approve", "", ""},
