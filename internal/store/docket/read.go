@@ -128,8 +128,10 @@ func (d *Docket) findings(ctx context.Context, filter Filter, yield func(Finding
 		if !filter.fits(f) {
 			continue
 		}
+		if f.Approvers = approvers[f.ID]; f.Approvers == nil && f.Decision == Approved && !f.ByRule {
+			f.Approvers = []string{f.DecidedBy}
+		}
 		f.take(byField[f.ID])
-		f.Approvers = approvers[f.ID]
 		if !yield(f) {
 			return nil
 		}
@@ -139,17 +141,18 @@ func (d *Docket) findings(ctx context.Context, filter Filter, yield func(Finding
 
 // query is the statement for the findings that fit, patterns left aside.
 func (f Filter) query() (string, []any) {
-	only, of := onlyOf(f.IDs)
 	record := "f.key_order, f.key, f.address, f.was, f.title, f.status, f.reasons, ifnull(f.source, ''), ifnull(f.target, ''), ifnull(f.agreed, '')"
 	if f.brief {
 		record = "'', '', f.address, f.was, '', f.status, f.reasons, '', iif(f.target IS NULL, '', ' '), ''"
 	}
 	query := `SELECT f.id, f.type, ` + record + `, f.fields,
-		ifnull(d.decision, 'open'), ifnull(d.who, ''), ifnull(d.at, ''), ifnull(d.note, ''), ifnull(d.carried, 0), ifnull(d.rule, 0), ifnull(d.last, 0), ifnull(s.last, 0), m.grp, m.owner, ifnull(e.docket, 0), ifnull(e.who, '')
-		FROM findings f JOIN members m ON m.finding = f.id LEFT JOIN earlier e ON e.finding = f.id LEFT JOIN (SELECT finding, max(seq) AS last, decision, who, at, note, carried, rule FROM decisions WHERE field = '' ` + only + ` GROUP BY finding) d ON d.finding = f.id
-		LEFT JOIN (SELECT finding, max(seq) AS last FROM decisions WHERE field = '' AND decision <> 'approved' ` + only + ` GROUP BY finding) s ON s.finding = f.id`
+		ifnull(d.decision, 'open'), ifnull(d.who, ''), ifnull(d.at, ''), ifnull(d.note, ''), ifnull(d.carried, 0), ifnull(d.rule, 0), ifnull(d.seq, 0),
+		CASE WHEN d.decision = 'approved' THEN ifnull((SELECT max(seq) FROM decisions WHERE finding = f.id AND field = '' AND decision <> 'approved'), 0) ELSE 0 END,
+		m.grp, m.owner, ifnull(e.docket, 0), ifnull(e.who, '')
+		FROM findings f JOIN members m ON m.finding = f.id LEFT JOIN earlier e ON e.finding = f.id
+		LEFT JOIN decisions d ON d.seq = (SELECT max(seq) FROM decisions WHERE finding = f.id AND field = '')`
 	var where []string
-	args := append(append([]any{}, of...), of...)
+	var args []any
 	limit := func(column string, values []string) {
 		if len(values) == 0 {
 			return
@@ -249,9 +252,11 @@ type fieldDecision struct {
 	carried       int
 }
 
+// approvers gives who approves findings on which more than one decision was made, of others the
+// one decision tells.
 func (d *Docket) approvers(ctx context.Context, ids []int64) (map[int64][]string, error) {
 	only, args := onlyOf(ids)
-	rows, err := d.db.QueryContext(ctx, "SELECT d.finding, d.who FROM decisions d JOIN (SELECT max(seq) AS last, min(seq) AS first FROM decisions WHERE field = '' AND NOT rule "+only+" GROUP BY finding, who) g ON g.last = d.seq WHERE d.decision = 'approved' ORDER BY g.first", args...)
+	rows, err := d.db.QueryContext(ctx, "SELECT d.finding, d.who FROM decisions d JOIN (SELECT max(seq) AS last, min(seq) AS first FROM decisions WHERE field = '' AND NOT rule AND finding IN (SELECT finding FROM decisions WHERE field = '' "+only+" GROUP BY finding HAVING count(*) > 1) GROUP BY finding, who) g ON g.last = d.seq WHERE d.decision = 'approved' ORDER BY g.first", args...)
 	if err != nil {
 		return nil, err
 	}
