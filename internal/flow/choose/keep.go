@@ -3,7 +3,6 @@ package choose
 import (
 	"bytes"
 	"context"
-	"iter"
 	"slices"
 
 	"anagram/internal/core/record"
@@ -82,7 +81,7 @@ func (k *keeping) drop() {
 
 // Kept gives the lines of all records of a type that were picked, in the order of their keys,
 // where they were kept; ok is false where they have to be read.
-func (g *Related) Kept(typ string) (lines iter.Seq2[record.Record, error], ok bool) {
+func (g *Related) Kept(typ string) (lines record.Stream, ok bool) {
 	k := g.kept[typ]
 	if k == nil || k.part {
 		return nil, false

@@ -292,46 +292,22 @@ const streamFrom = 20_000
 const writeBatch = 1000
 
 func (ex *exporting) writePicked(ctx context.Context, out *parcel.TypeWriter, typ string, fields []record.Field, n int) error {
-	write := func(rec record.Record) error {
-		why, ok, err := ex.Set.Why(typ, rec.Key.Order())
-		if err != nil || !ok {
-			return err
-		}
-		switch {
-		case !why.Along:
-			rec.Why = parcel.WhyChosen
-		case why.OwnerOnly:
-			rec.Why, rec.Through = parcel.WhyOwner, why.Through
-		default:
-			rec.Why, rec.Through = parcel.WhyAlong, why.Through
-		}
-		return ex.add(out, typ, rec)
-	}
 	if kept, ok := ex.Kept(typ); ok {
-		for rec, err := range kept {
-			if err == nil {
-				err = write(rec)
-			}
-			if err != nil {
-				return err
-			}
-		}
-		return nil
+		return ex.writeThose(out, typ, kept)
 	}
 	if n > streamFrom {
 		picked, err := ex.Set.Among(typ, -1, n)
 		if err != nil {
 			return err
 		}
-		for rec, err := range record.Ahead(ex.Env.Read(ctx, ex.Model, environment.Reading{Type: typ, Fields: fields, Sums: true, Lines: true})) {
-			if err == nil && picked(rec.Key.Order()) {
-				err = write(rec)
+		all := record.Ahead(ex.Env.Read(ctx, ex.Model, environment.Reading{Type: typ, Fields: fields, Sums: true, Lines: true}))
+		return ex.writeThose(out, typ, func(yield func(record.Record, error) bool) {
+			for rec, err := range all {
+				if (err != nil || picked(rec.Key.Order())) && !yield(rec, err) {
+					return
+				}
 			}
-			if err != nil {
-				return err
-			}
-		}
-		return nil
+		})
 	}
 	for after := ""; ; {
 		batch, err := ex.Set.Batch(typ, -1, after, writeBatch)
@@ -345,15 +321,36 @@ func (ex *exporting) writePicked(ctx context.Context, out *parcel.TypeWriter, ty
 				return err
 			}
 		}
-		for rec, err := range record.Ahead(ex.Env.Read(ctx, ex.Model, environment.Reading{Type: typ, Fields: fields, Keys: keys, Sums: true})) {
-			if err == nil {
-				err = write(rec)
-			}
-			if err != nil {
-				return err
-			}
+		if err := ex.writeThose(out, typ, record.Ahead(ex.Env.Read(ctx, ex.Model, environment.Reading{Type: typ, Fields: fields, Keys: keys, Sums: true}))); err != nil {
+			return err
 		}
 	}
+}
+
+// writeThose writes those of some records that were picked, and why.
+func (ex *exporting) writeThose(out *parcel.TypeWriter, typ string, records record.Stream) error {
+	for rec, err := range records {
+		if err != nil {
+			return err
+		}
+		why, ok, err := ex.Set.Why(typ, rec.Key.Order())
+		switch {
+		case err != nil:
+			return err
+		case !ok:
+			continue
+		case !why.Along:
+			rec.Why = parcel.WhyChosen
+		case why.OwnerOnly:
+			rec.Why, rec.Through = parcel.WhyOwner, why.Through
+		default:
+			rec.Why, rec.Through = parcel.WhyAlong, why.Through
+		}
+		if err := ex.add(out, typ, rec); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Again repeats the export of a parcel, with the same selection, under a new name.
