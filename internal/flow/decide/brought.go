@@ -32,14 +32,19 @@ type reading struct {
 	s         *session.Session
 	d         *docket.Docket
 	digest    string
-	findings  map[int64]docket.Finding
-	byAddress map[string]int64
 	own       []docket.LogEntry
+	*findings // what answers can be about
 }
 
-// newReading reads what answers can be about.
+// findings are those of a docket, which are read when they are first asked for: not before a file
+// is read that takes much memory itself.
+type findings struct {
+	byID      map[int64]docket.Finding
+	byAddress map[string]int64
+}
+
 func newReading(ctx context.Context, s *session.Session, d *docket.Docket) (reading, error) {
-	r := reading{s: s, d: d, findings: map[int64]docket.Finding{}, byAddress: map[string]int64{}}
+	r := reading{s: s, d: d, findings: &findings{}}
 	var err error
 	if r.digest, err = d.Digest(ctx); err != nil {
 		return r, err
@@ -47,18 +52,27 @@ func newReading(ctx context.Context, s *session.Session, d *docket.Docket) (read
 	if r.own, err = d.Log(ctx); err != nil {
 		return r, err
 	}
-	for f, err := range d.Findings(ctx, docket.Filter{}) {
-		if err != nil {
-			return r, err
-		}
-		f.Source, f.Target = "", ""
-		r.findings[f.ID] = f
-		r.byAddress[sheet.Address(f.Address)] = f.ID
-	}
-	for id, f := range r.findings {
-		r.byAddress[f.Address] = id // as it is comes before how another is written
-	}
 	return r, nil
+}
+
+// look reads the findings, unless they were read.
+func (r reading) look(ctx context.Context) error {
+	if r.byID != nil {
+		return nil
+	}
+	byID, byAddress := map[int64]docket.Finding{}, map[string]int64{}
+	for f, err := range r.d.Outlines(ctx) {
+		if err != nil {
+			return err
+		}
+		byID[f.ID] = f
+		byAddress[sheet.Address(f.Address)] = f.ID
+	}
+	for id, f := range byID {
+		byAddress[f.Address] = id // as it is comes before how another is written
+	}
+	r.byID, r.byAddress = byID, byAddress
+	return nil
 }
 
 // file reads what a file brings, by its form.
@@ -68,19 +82,22 @@ func (r reading) file(ctx context.Context, path string) (brought, error) {
 	}
 	switch strings.ToLower(filepath.Ext(path)) {
 	case ".json":
-		return r.answersFile(path)
+		return r.answersFile(ctx, path)
 	case ".xlsx":
-		return r.workbook(path)
+		return r.workbook(ctx, path)
 	case ".csv":
-		return r.csv(path)
+		return r.csv(ctx, path)
 	default:
-		entries, comments, signatures, err := readCopy(ctx, r.d, path, r.findings)
+		if err := r.look(ctx); err != nil {
+			return brought{}, err
+		}
+		entries, comments, signatures, err := readCopy(ctx, r.d, path, r.byID)
 		return brought{entries, comments, signatures}, err
 	}
 }
 
 // answersFile reads a file of answers, and the signature that lies beside it.
-func (r reading) answersFile(path string) (brought, error) {
+func (r reading) answersFile(ctx context.Context, path string) (brought, error) {
 	var out brought
 	text, err := safe.ReadSmall(path, limit.Answers)
 	if err != nil {
@@ -92,6 +109,9 @@ func (r reading) answersFile(path string) (brought, error) {
 	}
 	if file.Digest != r.digest {
 		return out, session.Usage("%s holds answers about another docket, or about an earlier match than docket %d. Nothing was read in", path, r.d.Header.Number)
+	}
+	if err := r.look(ctx); err != nil {
+		return out, err
 	}
 	var wrong problems
 	for i, a := range file.Answers {
@@ -120,7 +140,7 @@ func (r reading) take(out *brought, person string, a answers.Answer) error {
 	if !ok {
 		return fmt.Errorf("docket %d has no finding of %.200q", r.d.Header.Number, a.Address)
 	}
-	f := r.findings[id]
+	f := r.byID[id]
 	if a.Comment != "" {
 		out.comments = append(out.comments, docket.Comment{At: a.At, Who: person, Finding: id, Text: a.Comment})
 	}
@@ -151,7 +171,7 @@ func (r reading) take(out *brought, person string, a answers.Answer) error {
 }
 
 // csv reads a table of a review that came back as CSV.
-func (r reading) csv(path string) (brought, error) {
+func (r reading) csv(ctx context.Context, path string) (brought, error) {
 	var out brought
 	in, err := safe.OpenPlain(path)
 	if err != nil {
@@ -159,15 +179,19 @@ func (r reading) csv(path string) (brought, error) {
 	}
 	defer in.Close()
 	t := r.tableReading(r.s.Who)
-	err = sheet.ReadCSV(in, func(line int, cells []string) error { return t.row(&out, fmt.Sprintf("line %d", line), cells) })
+	err = sheet.ReadCSV(in, func(line int, cells []string) error { return t.row(fmt.Sprintf("line %d", line), cells) })
 	if err != nil {
 		return out, session.Usage("%s: %v. Nothing was read in", path, err)
 	}
-	return out, t.wrong.error(path)
+	wrong, err := t.take(ctx, &out)
+	if err != nil {
+		return out, err
+	}
+	return out, wrong.error(path)
 }
 
 // workbook reads a table of a review that came back as a workbook: every sheet that is one.
-func (r reading) workbook(path string) (brought, error) {
+func (r reading) workbook(ctx context.Context, path string) (brought, error) {
 	var out brought
 	in, err := safe.OpenPlain(path)
 	if err != nil {
@@ -206,16 +230,25 @@ func (r reading) workbook(path string) (brought, error) {
 	if err := words("the name", person); err != nil || len(person) > limit.Name {
 		return out, session.Usage("%s: the name under %q is too long. Nothing was read in", path, SummaryBy)
 	}
-	var wrong problems
+	var tables []*tableReading
 	for _, name := range names[1:] {
 		t := r.tableReading(person)
+		tables = append(tables, t)
 		err := book.Texts(name, func(number int, cells []string) error {
-			return t.row(&out, fmt.Sprintf("sheet %s, row %d", name, number), cells)
+			return t.row(fmt.Sprintf("sheet %s, row %d", name, number), cells)
 		})
 		if err != nil {
 			return out, session.Usage("%s: sheet %s: %v. Nothing was read in", path, name, err)
 		}
-		wrong = append(wrong, t.wrong...)
+	}
+	_ = book.Close()
+	var wrong problems
+	for _, t := range tables {
+		more, err := t.take(ctx, &out)
+		if err != nil {
+			return out, err
+		}
+		wrong = append(wrong, more...)
 	}
 	return out, wrong.error(path)
 }
@@ -232,8 +265,15 @@ type tableReading struct {
 	table  Table
 	person string
 	begun  *Decided
-	wrong  problems
+	rows   []answered
 	said   map[saidOn]docket.LogEntry // the person's last word
+}
+
+// answered is a row of a table that says something, or is not understood.
+type answered struct {
+	where  string
+	answer answers.Answer
+	wrong  error
 }
 
 type saidOn struct {
@@ -251,35 +291,46 @@ func (r reading) tableReading(person string) *tableReading {
 	return t
 }
 
-// row takes a row. What the person said before with the same note is not said again, so that
-// a table can be read in twice.
-func (t *tableReading) row(out *brought, where string, cells []string) error {
+// row reads a row.
+func (t *tableReading) row(where string, cells []string) error {
 	if t.begun == nil {
 		begun, err := t.table.Begin(cells)
 		t.begun = &begun
 		return err
 	}
 	a, ok, err := t.begun.Row(cells)
-	if err != nil || !ok {
-		t.wrong.add(where, err)
-		return nil
+	if err == nil && ok {
+		a.At = docket.Stamp(t.s.Now())
+		err = words("the note", a.Note)
 	}
-	a.At = docket.Stamp(t.s.Now())
-	if err := words("the note", a.Note); err != nil {
-		t.wrong.add(where, err)
-		return nil
-	}
-	var one brought
-	if err := t.take(&one, t.person, a); err != nil {
-		t.wrong.add(where, err)
-		return nil
-	}
-	for _, e := range one.entries {
-		if last, known := t.said[saidOn{e.Finding, e.Field}]; !known || last.Decision != e.Decision || last.Note != e.Note {
-			out.entries = append(out.entries, e)
-		}
+	if err != nil || ok {
+		t.rows = append(t.rows, answered{where, a, err})
 	}
 	return nil
+}
+
+// take adds what the rows say, once all of them are read. What the person said before with the
+// same note is not said again, so that a table can be read in twice.
+func (t *tableReading) take(ctx context.Context, out *brought) (wrong problems, err error) {
+	if err := t.look(ctx); err != nil {
+		return nil, err
+	}
+	for _, row := range t.rows {
+		var one brought
+		if row.wrong == nil {
+			row.wrong = t.reading.take(&one, t.person, row.answer)
+		}
+		wrong.add(row.where, row.wrong)
+		if row.wrong != nil {
+			continue
+		}
+		for _, e := range one.entries {
+			if last, known := t.said[saidOn{e.Finding, e.Field}]; !known || last.Decision != e.Decision || last.Note != e.Note {
+				out.entries = append(out.entries, e)
+			}
+		}
+	}
+	return wrong, nil
 }
 
 // problems are what was not understood, with its place.

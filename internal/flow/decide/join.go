@@ -89,7 +89,7 @@ func Join(ctx context.Context, s *session.Session, name string, copies []string)
 	slices.SortStableFunc(fresh, func(a, b docket.LogEntry) int { return cmp.Compare(a.At, b.At) })
 	entries, clashes := settleDecisions(r.own, fresh, s.Who, docket.Stamp(s.Now()))
 	for _, c := range clashes {
-		c.Address = r.findings[c.finding].Address
+		c.Address = r.byID[c.finding].Address
 		out.Clashes = append(out.Clashes, c.Clash)
 	}
 	if err := d.Join(ctx, s.Who, docket.Stamp(s.Now()), entries); err != nil {

@@ -100,6 +100,11 @@ func (d *Docket) Stands(ctx context.Context) iter.Seq2[Finding, error] {
 	return d.Findings(ctx, Filter{decided: true, brief: true})
 }
 
+// Outlines streams all findings, each with only that.
+func (d *Docket) Outlines(ctx context.Context) iter.Seq2[Finding, error] {
+	return d.Findings(ctx, Filter{brief: true})
+}
+
 func (d *Docket) findings(ctx context.Context, filter Filter, yield func(Finding) bool) error {
 	byField, err := d.fieldDecisions(ctx, filter.IDs)
 	if err != nil {

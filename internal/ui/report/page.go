@@ -58,9 +58,9 @@ func HTML(ctx context.Context, out io.Writer, r Review) error {
 	if err := run("top", topOf(r, checks[0])); err != nil {
 		return err
 	}
-	byNumber := map[int]decide.Grouped{}
-	for _, g := range r.Grouped {
-		byNumber[g.Number] = g
+	byNumber := make(map[int]*decide.Grouped, len(r.Grouped)) // there can be very many
+	for i := range r.Grouped {
+		byNumber[r.Grouped[i].Number] = &r.Grouped[i]
 	}
 	last := 0
 	err = r.ByGroup(ctx, func(f decide.Reviewed) error {
@@ -169,7 +169,7 @@ func harmless(checks []check.Check) []check.Check {
 	return out
 }
 
-func groupOf(g decide.Grouped) map[string]any {
+func groupOf(g *decide.Grouped) map[string]any {
 	parts := make([]string, len(g.Counts))
 	for i, k := range g.Counts {
 		parts[i] = fmt.Sprintf("%d %s %s", k.N, k.Type, k.Status)
