@@ -14,7 +14,7 @@ type bench struct {
 	e                    engine
 	size                 int
 	dir, program         string
-	source, target, many string // databases; many is a target of which a tenth differs
+	source, target, many string // databases; many is a target of which much differs
 	addresses            []string
 	names                int
 	results              string
@@ -168,7 +168,7 @@ func (b *bench) build(seed int) error {
 		database string
 		target   bool
 		changed  int
-	}{{b.source, false, 0}, {b.target, true, 1}, {b.many + "_first", true, 20}} {
+	}{{b.source, false, 0}, {b.target, true, 1}, {b.many + "_first", true, b.percent()}} {
 		if err := b.shell(b.e.make(of.database)); err != nil {
 			return err
 		}
@@ -213,7 +213,7 @@ func (b *bench) build(seed int) error {
 	return b.sortedFiles()
 }
 
-// reset makes the target of which a tenth differs anew.
+// reset makes the target of which much differs anew.
 func (b *bench) reset() error {
 	return b.shell(b.e.drop(b.many) + "\n" + b.e.copy(b.many+"_first", b.many))
 }
