@@ -53,3 +53,18 @@ func TestThePartsOfVeryManyRecords(t *testing.T) {
 		})
 	}
 }
+
+// A part that cannot be told stops nothing as long as its owner is not picked.
+func TestAnOddPartOfAnotherRecord(t *testing.T) {
+	t.Parallel()
+	p := newPlace(t, "types:\n  panel: {at: panels, key: [code], id: id}\n  step: {at: steps, key: [panel_id, no], id: id, part_of: panel, refers: {panel_id: panel}}\n", `CREATE TABLE panels (id INTEGER PRIMARY KEY, code TEXT UNIQUE, grade INTEGER);
+		CREATE TABLE steps (id INTEGER PRIMARY KEY, panel_id INTEGER REFERENCES panels (id), no INTEGER, day DATE);
+		WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 21010) INSERT INTO panels SELECT i, printf('P%06d', i), i <= 21000 FROM n;
+		INSERT INTO steps (panel_id, no, day) VALUES (5, 1, '2026-01-01'), (21005, 1, 'none'), (7, 1, NULL);`, "")
+	p.must(0, "export", "source", "--where", "panel: grade == 1", "--name", "many")
+	records := recordsOf(p, "many")
+	assert.Equal(t, 21000, strings.Count(records["records/panel.jsonl"], "\n"))
+	assert.Regexp(t, `^\{"key":\[\["P000005"\],1\],"values":\{"day":"2026-01-01"\}.*\n\{"key":\[\["P000007"\],1\],.*\n$`, records["records/step.jsonl"])
+	p.sql("source", "UPDATE panels SET grade = 1 WHERE id = 21005")
+	p.refused(`step/P021005/1 in source, field day: "none" is not a date`, "export", "source", "--where", "panel: grade == 1")
+}

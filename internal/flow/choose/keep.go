@@ -3,6 +3,7 @@ package choose
 import (
 	"bytes"
 	"context"
+	"errors"
 	"slices"
 
 	"anagram/internal/core/record"
@@ -107,6 +108,20 @@ func (g *Related) Close() error {
 		k.lines.Close()
 	}
 	return g.Set.Close()
+}
+
+// keepOrRead reads records whole and has them kept. Where one of them cannot be told as a whole,
+// which matters only if it is picked, they are read again with just what refers to others.
+func (g *Related) keepOrRead(ctx context.Context, kept *keeping, r environment.Reading, do func(rec record.Record, line []byte, kept *keeping) error) error {
+	if kept != nil && !kept.part {
+		err := g.whole(ctx, r, func(rec record.Record, line []byte) error { return do(rec, line, kept) })
+		var one *environment.RecordError
+		if !errors.As(err, &one) {
+			return err
+		}
+		kept.drop()
+	}
+	return g.read(ctx, r, func(rec record.Record) error { return do(rec, nil, nil) })
 }
 
 // whole reads records with all of their fields. Do is given each with just those that refer to

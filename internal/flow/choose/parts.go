@@ -64,11 +64,11 @@ func (g *Related) scanParts(ctx context.Context, part *catalog.Type, owners int)
 	}
 	enough := errors.New("there are too many")
 	rows := 0
-	look := func(rec record.Record, line []byte) error {
+	look := func(rec record.Record, line []byte, kept *keeping) error {
 		if rows++; rows > owners*rowsAnOwner {
 			return enough
 		}
-		owner, known, err := g.ownerOf(part, &rec)
+		owner, known, err := g.ownerOf(part, &rec, kept != nil)
 		if err != nil || !known || !among(owner.Order()) {
 			return err
 		}
@@ -81,12 +81,7 @@ func (g *Related) scanParts(ctx context.Context, part *catalog.Type, owners int)
 		}
 		return g.pickPart(part, rec, func(p spill.Pick, round int) error { return g.pickKept(kept, p, rec, line, round) })
 	}
-	reading := environment.Reading{Type: part.Name, Lines: true}
-	if kept != nil {
-		err = g.whole(ctx, reading, look)
-	} else {
-		err = g.read(ctx, reading, func(rec record.Record) error { return look(rec, nil) })
-	}
+	err = g.keepOrRead(ctx, kept, environment.Reading{Type: part.Name, Lines: true}, look)
 	if errors.Is(err, enough) {
 		if kept != nil {
 			kept.drop() // what was picked so far is a part of it
@@ -98,14 +93,14 @@ func (g *Related) scanParts(ctx context.Context, part *catalog.Type, owners int)
 
 // ownerOf gives the key of a part's owner from what is known of the part so far: where the owner
 // is in its key, nothing else is read.
-func (g *Related) ownerOf(part *catalog.Type, rec *record.Record) (key record.Key, ok bool, err error) {
+func (g *Related) ownerOf(part *catalog.Type, rec *record.Record, whole bool) (key record.Key, ok bool, err error) {
 	if rec.Load != nil && slices.Contains(part.Key, part.OwnerField()) {
 		if own, there := g.Model.Shapes.LineKey(rec.Line, part.Name); there {
 			key, ok = g.ownerKey(part, record.Record{Key: own})
 			return key, ok, nil
 		}
 	}
-	if err := g.loaded(part.Name, rec, g.kept[part.Name] != nil); err != nil {
+	if err := g.loaded(part.Name, rec, whole); err != nil {
 		return key, false, err
 	}
 	key, ok = g.ownerKey(part, *rec)

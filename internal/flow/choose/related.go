@@ -262,7 +262,7 @@ func (g *Related) fitting(ctx context.Context, typ string) error {
 	if err != nil {
 		return err
 	}
-	pick := func(rec record.Record, line []byte) error {
+	pick := func(rec record.Record, line []byte, kept *keeping) error {
 		if g.Chosen.LeavesOut(g.Model.Catalog, typ, rec.Key) {
 			return nil
 		}
@@ -271,11 +271,7 @@ func (g *Related) fitting(ctx context.Context, typ string) error {
 		}
 		return g.visit(typ, rec, g.round+1)
 	}
-	reading := environment.Reading{Type: typ, Where: g.Chosen.Where[typ]}
-	if kept == nil {
-		return g.read(ctx, reading, func(rec record.Record) error { return pick(rec, nil) })
-	}
-	return g.whole(ctx, reading, pick)
+	return g.keepOrRead(ctx, kept, environment.Reading{Type: typ, Where: g.Chosen.Where[typ]}, pick)
 }
 
 func (g *Related) pick(r spill.Pick, key record.Key, round int) error {

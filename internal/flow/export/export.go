@@ -100,7 +100,7 @@ func Export(ctx context.Context, s *session.Session, r Request) (Result, error) 
 	model := &environment.Model{Environment: r.Environment, Catalog: c, Shapes: env.Fit.Shapes, Here: s.Zone(r.Environment)}
 	g, err := choose.Gather(ctx, s, env, model, chosen)
 	if err != nil {
-		return result, err
+		return result, allOf(err, r.Environment)
 	}
 	defer g.Close()
 	ex := &exporting{Related: g, writer: w, noFiles: r.Selection.NoFiles}
