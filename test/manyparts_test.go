@@ -18,17 +18,19 @@ func TestThePartsOfVeryManyRecords(t *testing.T) {
 		"  step: {at: steps, key: [panel_id, no], id: id, part_of: panel, refers: {panel_id: panel, unit_id: unit, after_id: panel}}\n"
 	for _, c := range []struct {
 		what         string
-		steps, wrong int // of each panel, and of panels that are not chosen
-	}{{"all parts are read", 2, 1}, {"there are too many between them", 1, 12}} {
+		steps, wrong int    // of each panel, and of panels that are not chosen
+		more         string // another statement
+	}{{"all parts are read", 2, 1, ""}, {"there are too many between them", 1, 12, ""},
+		{"one that is not chosen cannot be told", 2, 1, fmt.Sprintf("UPDATE steps SET day = 'none' WHERE panel_id = %d;", owners+9)}} {
 		t.Run(c.what, func(t *testing.T) {
 			p := newPlace(t, catalog, fmt.Sprintf(`CREATE TABLE units (id INTEGER PRIMARY KEY, code TEXT UNIQUE);
 				CREATE TABLE panels (id INTEGER PRIMARY KEY, code TEXT UNIQUE, grade INTEGER);
-				CREATE TABLE steps (id INTEGER PRIMARY KEY, panel_id INTEGER REFERENCES panels (id), no INTEGER, unit_id INTEGER REFERENCES units (id), after_id INTEGER REFERENCES panels (id), UNIQUE (panel_id, no));
+				CREATE TABLE steps (id INTEGER PRIMARY KEY, panel_id INTEGER REFERENCES panels (id), no INTEGER, unit_id INTEGER REFERENCES units (id), after_id INTEGER REFERENCES panels (id), day DATE, UNIQUE (panel_id, no));
 				INSERT INTO units VALUES (1, 'mmol'), (2, 'mg'), (3, 'of nobody chosen');
 				WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < %d) INSERT INTO panels SELECT i, printf('P%%06d', i), i <= %d FROM n;
 				WITH RECURSIVE k(j) AS (SELECT 1 UNION ALL SELECT j + 1 FROM k WHERE j < 12) INSERT INTO steps (panel_id, no, unit_id, after_id)
 					SELECT p.id, k.j, CASE WHEN p.grade THEN 1 + k.j %% 2 ELSE 3 END, CASE WHEN p.id = 7 AND k.j = 1 THEN %d WHEN p.id = 9 AND k.j = 1 THEN 8 END
-					FROM panels p JOIN k ON k.j <= CASE WHEN p.grade THEN %d ELSE %d END;`, 2*owners, owners, owners+5, c.steps, c.wrong), "")
+					FROM panels p JOIN k ON k.j <= CASE WHEN p.grade THEN %d ELSE %d END;`, 2*owners, owners, owners+5, c.steps, c.wrong)+c.more, "")
 			p.must(0, "export", "source", "--where", "panel: grade == 1", "--name", "many")
 			// Panel 7 needs one that was not chosen, through a part of it.
 			p.must(0, "export", "source", "--record", "panel/P000007", "--record", "panel/P000009", "--name", "few")

@@ -220,7 +220,7 @@ func (ex *exporting) exportType(ctx context.Context, typ string) error {
 		fields = slices.DeleteFunc(fields, func(f record.Field) bool { return f.Kind == record.Bytes })
 	}
 	out := ex.writer.Type(typ, fields)
-	defer out.Discard()
+	defer func() { out.Discard() }()
 	what := "reading " + typ
 	if ex.Whole(typ) {
 		t, _ := ex.Model.Catalog.Type(typ)
@@ -231,7 +231,13 @@ func (ex *exporting) exportType(ctx context.Context, typ string) error {
 	if ex.Whole(typ) {
 		err = ex.writeWhole(ctx, out, typ, fields)
 	} else {
-		err = ex.writePicked(ctx, out, typ, fields, n)
+		var one *environment.RecordError
+		if err = ex.writePicked(ctx, out, typ, fields, n); n > streamFrom && errors.As(err, &one) {
+			// One that is not picked may be what cannot be told.
+			out.Discard()
+			out = ex.writer.Type(typ, fields)
+			err = ex.writeByKeys(ctx, out, typ, fields)
+		}
 	}
 	if err != nil {
 		return err
@@ -309,6 +315,11 @@ func (ex *exporting) writePicked(ctx context.Context, out *parcel.TypeWriter, ty
 			}
 		})
 	}
+	return ex.writeByKeys(ctx, out, typ, fields)
+}
+
+// writeByKeys reads what was picked by its keys.
+func (ex *exporting) writeByKeys(ctx context.Context, out *parcel.TypeWriter, typ string, fields []record.Field) error {
 	for after := ""; ; {
 		batch, err := ex.Set.Batch(typ, -1, after, writeBatch)
 		if err != nil || len(batch) == 0 {
