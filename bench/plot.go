@@ -18,7 +18,7 @@ var drawn = []struct{ task, name, colour, mark string }{
 	{"tenth", "export of a tenth", "#d98200", "▲"},
 	{"match", "match with the target", "#6b2fa0", "■"},
 	{"parcels", "match parcel with parcel", "#5c6670", "◆"},
-	{"import", "import of a tenth", "#a3123f", "▼"},
+	{"import", "import", "#a3123f", "▼"},
 }
 
 const (
