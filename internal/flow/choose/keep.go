@@ -21,11 +21,15 @@ type keeping struct {
 	part  bool // something of the type was picked in another way
 }
 
-// keep begins to keep what is going to be picked of a type; nil where that would not do: its
-// attachments are read when they are written, or something of it is picked already.
+// keep begins to keep what one reading is going to pick of a type; nil where that would not do:
+// its attachments are read when they are written, or something of it is picked already. What an
+// earlier reading kept is given up then, as this one may come upon the same records.
 func (g *Related) keep(typ string) (*keeping, error) {
 	if k := g.kept[typ]; k != nil {
-		return k, nil
+		if !k.part {
+			k.drop()
+		}
+		return nil, nil
 	}
 	if slices.ContainsFunc(g.Env.Fit.Fields[typ], func(f record.Field) bool { return f.Kind == record.Bytes }) {
 		return nil, nil
@@ -113,7 +117,7 @@ func (g *Related) Close() error {
 // keepOrRead reads records whole and has them kept. Where one of them cannot be told as a whole,
 // which matters only if it is picked, they are read again with just what refers to others.
 func (g *Related) keepOrRead(ctx context.Context, kept *keeping, r environment.Reading, do func(rec record.Record, line []byte, kept *keeping) error) error {
-	if kept != nil && !kept.part {
+	if kept != nil {
 		err := g.whole(ctx, r, func(rec record.Record, line []byte) error { return do(rec, line, kept) })
 		var one *environment.RecordError
 		if !errors.As(err, &one) {
