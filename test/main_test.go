@@ -1,16 +1,14 @@
-// Package test drives the built program on files in temporary folders, as a person
-// or a pipeline does.
+// Package test drives the program on files in temporary folders, as a person or a pipeline
+// does: through its command line within this process, or as the built program where
+// ANAGRAM_TEST_BUILT is set. What needs a process of its own gets one by both doors.
 package test
 
 import (
-	"bytes"
 	"crypto/sha256"
 	"database/sql"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -20,33 +18,6 @@ import (
 	"github.com/stretchr/testify/require"
 	_ "modernc.org/sqlite"
 )
-
-// program is the path of the built program.
-var program string
-
-func TestMain(m *testing.M) {
-	code, err := buildAndRun(m)
-	if err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		code = 1
-	}
-	os.Exit(code)
-}
-
-func buildAndRun(m *testing.M) (int, error) {
-	dir, err := os.MkdirTemp("", "anagram-test-")
-	if err != nil {
-		return 1, err
-	}
-	defer os.RemoveAll(dir)
-	program = filepath.Join(dir, "anagram")
-	build := exec.Command("go", "build", "-o", program, "../cmd/anagram")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	if out, err := build.CombinedOutput(); err != nil {
-		return 1, fmt.Errorf("building the program: %w\n%s", err, out)
-	}
-	return m.Run(), nil
-}
 
 // full chooses how much of what is long by nature is done: all of it where
 // ANAGRAM_TEST_FULL is set, as the gate does, else enough to notice what is wrong.
@@ -62,15 +33,8 @@ type place struct {
 	t    *testing.T
 	dir  string
 	user string
-	sum  string // digest of docket 1, once it was asked for
-}
-
-// result is what a run of the program gave.
-type result struct {
-	code     int
-	out, err string
-	peak     int64 // bytes of memory at most
-	seconds  float64
+	env  []string // variables beside those of the process, NAME=value
+	sum  string   // digest of docket 1, once it was asked for
 }
 
 // newPlace makes a workspace with two databases, source and target, and a catalog.
@@ -151,13 +115,6 @@ func (p *place) rowsOf(uri, query string) []string {
 	return out
 }
 
-func (p *place) command(args ...string) *exec.Cmd {
-	cmd := exec.Command(program, args...)
-	cmd.Dir = p.dir
-	cmd.Env = append(os.Environ(), "ANAGRAM_USER="+p.user, "XDG_CONFIG_HOME="+p.config())
-	return cmd
-}
-
 // config is the person's own configuration folder, beside the workspace.
 func (p *place) config() string {
 	dir := p.dir + "-config-of-" + strings.Map(func(r rune) rune {
@@ -182,27 +139,6 @@ func (p *place) trust() {
 	if fingerprint != "" {
 		p.must(0, "trust", "--fingerprint", fingerprint)
 	}
-}
-
-// run runs the program in the workspace.
-func (p *place) run(args ...string) result {
-	p.t.Helper()
-	cmd := p.command(args...)
-	var out, errs bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &out, &errs
-	require.NoError(p.t, cmd.Start())
-	peak := watchPeak(cmd.Process.Pid)
-	err := cmd.Wait()
-	var exit *exec.ExitError
-	if err != nil && !errors.As(err, &exit) {
-		require.NoError(p.t, err)
-	}
-	r := result{code: cmd.ProcessState.ExitCode(), out: out.String(), err: errs.String()}
-	r.peak, r.seconds = used(cmd.ProcessState)
-	if most := peak(); most > 0 {
-		r.peak = most
-	}
-	return r
 }
 
 // must runs the program and expects an exit code.

@@ -28,6 +28,7 @@ type Target struct {
 	ReadOnly bool
 	TLSOff   bool // a password may go over a connection that is not proven to be the server's
 	Web      Web  // of a service on the web
+	Around   environment.Surroundings
 }
 
 // Web says how a service on the web is reached, beyond address and password.
@@ -48,10 +49,10 @@ func webAddress(address string) string {
 
 // Where tells where an address leads, without going there. The error is an
 // *environment.Error.
-func Where(name, scheme, address string) (environment.Where, error) {
+func Where(around environment.Surroundings, name, scheme, address string) (environment.Where, error) {
 	switch scheme {
 	case "postgres":
-		return postgres.Where(name, address)
+		return postgres.Where(around, name, address)
 	case "mysql":
 		return mysql.Where(name, address)
 	case "odata+https", "odata+http", "scim+https", "scim+http":
@@ -73,7 +74,7 @@ func Open(ctx context.Context, t Target) (environment.Environment, error) {
 	case "folder":
 		return folder.Open(ctx, t.Name, t.Address, t.ReadOnly)
 	case "postgres":
-		return postgres.Open(ctx, t.Name, t.Address, postgres.Options{Password: t.Password, ReadOnly: t.ReadOnly, TLSOff: t.TLSOff})
+		return postgres.Open(ctx, t.Name, t.Address, postgres.Options{Password: t.Password, ReadOnly: t.ReadOnly, TLSOff: t.TLSOff, Around: t.Around})
 	case "mysql":
 		return mysql.Open(ctx, t.Name, t.Address, mysql.Options{Password: t.Password, ReadOnly: t.ReadOnly, TLSOff: t.TLSOff})
 	case "odata+https", "odata+http", "scim+https", "scim+http":
@@ -82,7 +83,7 @@ func Open(ctx context.Context, t Target) (environment.Environment, error) {
 		if u, err := url.Parse(base); err == nil {
 			account = u.User.Username()
 		}
-		over := web.Options{Name: t.Name, Base: base, Password: t.Password, Sign: t.Web.Sign, Headers: t.Web.Headers, Pace: t.Web.Pace, TLSOff: t.TLSOff, Log: t.Web.Log}
+		over := web.Options{Name: t.Name, Base: base, Password: t.Password, Sign: t.Web.Sign, Headers: t.Web.Headers, Pace: t.Web.Pace, TLSOff: t.TLSOff, Log: t.Web.Log, Around: t.Around}
 		if strings.HasPrefix(t.Scheme, "scim") {
 			return scim.Open(ctx, scim.Options{Account: account, ReadOnly: t.ReadOnly, Page: t.Web.Page, Web: over})
 		}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"os/exec"
 	"strings"
 	"time"
@@ -16,13 +15,14 @@ import (
 	"anagram/internal/files/safe"
 )
 
-// PasswordSource says where a password is to be had. At most one member is set; none is
+// PasswordSource says where a password is to be had. At most one way is set; none is
 // no password.
 type PasswordSource struct {
 	Variable string
 	File     string // absolute path
 	Command  []string
 	Keystore string // the name under which the key store has it
+	Around   environment.Surroundings
 }
 
 // keystoreService is the name under which passwords stand in the key store.
@@ -41,7 +41,7 @@ func (s PasswordSource) Find(ctx context.Context, environmentName string) (strin
 	}
 	switch {
 	case s.Variable != "":
-		value, ok := os.LookupEnv(s.Variable)
+		value, ok := s.Around.Lookup(s.Variable)
 		if !ok {
 			return fail(fmt.Sprintf("the environment variable %s, which should hold the password, is not set.", s.Variable), "Set it and try again.", nil)
 		}
@@ -55,7 +55,9 @@ func (s PasswordSource) Find(ctx context.Context, environmentName string) (strin
 	case len(s.Command) > 0:
 		ctx, cancel := context.WithTimeout(ctx, commandTime)
 		defer cancel()
-		text, err := exec.CommandContext(ctx, s.Command[0], s.Command[1:]...).Output()
+		command := exec.CommandContext(ctx, s.Command[0], s.Command[1:]...)
+		command.Dir, command.Env = s.Around.Dir, s.Around.Environ
+		text, err := command.Output()
 		if err != nil {
 			return fail(fmt.Sprintf("the command %s, which should print the password, failed: %v.", s.Command[0], err), "Try it by hand.", err)
 		}

@@ -37,6 +37,7 @@ type Options struct {
 	// TLSOff lets what signs in go over plain HTTP to a host that is not this machine.
 	TLSOff bool
 	Log    *slog.Logger // nil is none
+	Around environment.Surroundings
 }
 
 // Sign says how to sign in, beyond account and password.
@@ -155,7 +156,7 @@ func Open(o Options) (*Client, error) {
 	}
 	c.slots = make(chan struct{}, orDefault(o.Pace.AtOnce, atOnce))
 	c.pace = rate.NewLimiter(rate.Limit(orDefault(o.Pace.PerSecond, perSecond)), cap(c.slots))
-	transport := &http.Transport{TLSClientConfig: config, Proxy: http.ProxyFromEnvironment, ForceAttemptHTTP2: true, MaxIdleConnsPerHost: cap(c.slots), IdleConnTimeout: time.Minute,
+	transport := &http.Transport{TLSClientConfig: config, Proxy: proxyOf(o.Around), ForceAttemptHTTP2: true, MaxIdleConnsPerHost: cap(c.slots), IdleConnTimeout: time.Minute,
 		DialContext: (&net.Dialer{Timeout: 10 * time.Second}).DialContext, TLSHandshakeTimeout: 10 * time.Second, ResponseHeaderTimeout: c.wait, MaxResponseHeaderBytes: 256 << 10}
 	plain := &http.Client{Transport: transport, CheckRedirect: c.redirect}
 	c.http = retryablehttp.NewClient()

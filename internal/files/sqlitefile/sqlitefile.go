@@ -2,7 +2,8 @@
 //
 // The contract: the path is taken as it is, whatever signs it holds; nothing in it is read
 // as an option. A file that does not exist is only made where that is asked for. A connection
-// reaches no other file.
+// reaches no other file. What is locked stays locked, whatever else of the process opens and
+// closes the same file, where the system can do that.
 package sqlitefile
 
 import (
@@ -13,6 +14,7 @@ import (
 	"fmt"
 	"net/url"
 	"strings"
+	"sync"
 	"time"
 
 	"modernc.org/sqlite"
@@ -63,8 +65,17 @@ type connector struct {
 	attach bool
 }
 
+// ownLocks makes locks those of a connection, where SQLite's usual ones are those of the
+// process and end when it closes the file anywhere. Where the system has no such locks, the
+// usual ones stay; the error says no more than that.
+var ownLocks = sync.OnceValue(func() error {
+	_, err := sqlite.OFDLocking(true)
+	return err
+})
+
 // Connect opens a connection.
 func (c connector) Connect(ctx context.Context) (driver.Conn, error) {
+	_ = ownLocks()
 	conn, err := c.Driver().Open(c.dsn)
 	if err != nil || c.attach {
 		return conn, err

@@ -42,13 +42,13 @@ func (s *Session) Stakes() (Stakes, error) {
 	}
 	out.Fingerprint = trust.Fingerprint(out.Parts)
 	var err error
-	out.Given, err = trust.Given(s.Workspace.Dir, out.Fingerprint)
+	out.Given, err = trust.Given(s.Config, s.Workspace.Dir, out.Fingerprint)
 	return out, err
 }
 
 // Trust keeps that the person trusts the workspace as it is.
 func (s *Session) Trust(stakes Stakes) error {
-	return trust.Give(s.Workspace.Dir, stakes.Fingerprint, s.Stamp())
+	return trust.Give(s.Config, s.Workspace.Dir, stakes.Fingerprint, s.Stamp())
 }
 
 func (s *Session) where(e workspace.Environment) (environment.Where, error) {
@@ -56,7 +56,7 @@ func (s *Session) where(e workspace.Environment) (environment.Where, error) {
 	if !e.IsServer() {
 		address = s.Workspace.Path(e.Address())
 	}
-	return connect.Where(e.Name, e.Scheme(), address)
+	return connect.Where(s.Around, e.Name, e.Scheme(), address)
 }
 
 // atStake reports whether opening an environment could give away what is the person's: a

@@ -45,16 +45,15 @@ type given struct {
 }
 
 // path is the file in the person's configuration folder.
-func path() (string, error) {
-	dir, err := os.UserConfigDir()
-	if err != nil {
-		return "", fmt.Errorf("your configuration folder is not known: %w", err)
+func path(config string) (string, error) {
+	if !filepath.IsAbs(config) {
+		return "", errors.New("your configuration folder is not known: set XDG_CONFIG_HOME or HOME to a folder of yours")
 	}
-	return filepath.Join(dir, "anagram", "trusted.json"), nil
+	return filepath.Join(config, "anagram", "trusted.json"), nil
 }
 
-func read() ([]given, error) {
-	file, err := path()
+func read(config string) ([]given, error) {
+	file, err := path(config)
 	if err != nil {
 		return nil, err
 	}
@@ -81,13 +80,13 @@ func folderOf(dir string) (string, error) {
 	return filepath.EvalSymlinks(dir)
 }
 
-// Given reports whether the person trusts the workspace in a folder with this fingerprint.
-func Given(dir, fingerprint string) (bool, error) {
+// Given reports, from the person's configuration folder, whether the person trusts the workspace in a folder with this fingerprint.
+func Given(config, dir, fingerprint string) (bool, error) {
 	folder, err := folderOf(dir)
 	if err != nil {
 		return false, err
 	}
-	list, err := read()
+	list, err := read(config)
 	for _, one := range list {
 		if one.Folder == folder && one.Fingerprint == fingerprint {
 			return true, nil
@@ -98,12 +97,12 @@ func Given(dir, fingerprint string) (bool, error) {
 
 // Give keeps that the person trusts the workspace in a folder with this fingerprint, and no
 // longer with another one.
-func Give(dir, fingerprint, at string) error {
+func Give(config, dir, fingerprint, at string) error {
 	folder, err := folderOf(dir)
 	if err != nil {
 		return err
 	}
-	list, err := read()
+	list, err := read(config)
 	if err != nil {
 		return err
 	}
@@ -118,7 +117,7 @@ func Give(dir, fingerprint, at string) error {
 	if err != nil {
 		return err
 	}
-	file, err := path()
+	file, err := path(config)
 	if err != nil {
 		return err
 	}

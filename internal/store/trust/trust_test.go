@@ -10,35 +10,37 @@ import (
 )
 
 func TestTrustIsOfAFolderWithWhatIsInIt(t *testing.T) {
-	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
-	t.Setenv("HOME", t.TempDir())
+	config := t.TempDir()
 	a, b := t.TempDir(), t.TempDir()
 	one := Fingerprint([]Part{{"production", []string{"connects to x"}}})
 	other := Fingerprint([]Part{{"production", []string{"connects to y"}}})
 	assert.NotEqual(t, one, other)
 	assert.Len(t, one, 32)
 	given := func(dir, fingerprint string) bool {
-		ok, err := Given(dir, fingerprint)
+		ok, err := Given(config, dir, fingerprint)
 		require.NoError(t, err)
 		return ok
 	}
 	assert.False(t, given(a, one))
-	require.NoError(t, Give(a, one, "2026-11-25T10:00:00Z"))
+	require.NoError(t, Give(config, a, one, "2026-11-25T10:00:00Z"))
 	assert.True(t, given(a, one))
 	assert.False(t, given(a, other))
 	assert.False(t, given(b, one))
-	require.NoError(t, Give(b, one, "2026-11-25T10:00:00Z"))
-	require.NoError(t, Give(a, other, "2026-11-25T11:00:00Z"))
+	require.NoError(t, Give(config, b, one, "2026-11-25T10:00:00Z"))
+	require.NoError(t, Give(config, a, other, "2026-11-25T11:00:00Z"))
 	assert.True(t, given(b, one))
 	assert.True(t, given(a, other))
 	assert.False(t, given(a, one), "what was trusted before is so no longer")
-	file, err := path()
+	file, err := path(config)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(file, []byte("{"), 0o600))
-	_, err = Given(a, one)
+	_, err = Given(config, a, one)
 	assert.ErrorContains(t, err, "is damaged")
-	assert.Error(t, Give(a, one, ""))
-	_, err = Given(filepath.Join(a, "gone"), one)
+	assert.Error(t, Give(config, a, one, ""))
+	_, err = Given(config, filepath.Join(a, "gone"), one)
 	assert.Error(t, err)
-	assert.Error(t, Give(filepath.Join(a, "gone"), one, ""))
+	assert.Error(t, Give(config, filepath.Join(a, "gone"), one, ""))
+	for _, unknown := range []string{"", "relative"} {
+		assert.ErrorContains(t, Give(unknown, b, one, ""), "your configuration folder is not known")
+	}
 }

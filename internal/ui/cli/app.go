@@ -7,17 +7,20 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"io"
 	"log/slog"
 	"os"
 	"os/user"
+	"path/filepath"
+	"runtime"
 	"runtime/debug"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"anagram/internal/environment"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
 	"anagram/internal/store/workspace"
@@ -147,7 +150,7 @@ func (a *app) session() (*session.Session, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &session.Session{Workspace: w, Who: a.who(), Origin: a.origin(), Program: "anagram " + version(), Now: a.Now, Progress: a.progress(), Log: a.logger()}, nil
+	return &session.Session{Workspace: w, Who: a.who(), Origin: a.origin(), Program: "anagram " + version(), Now: a.Now, Progress: a.progress(), Log: a.logger(), Around: a.around(), Config: a.config()}, nil
 }
 
 // who is the person at work: ANAGRAM_USER, else the account.
@@ -175,13 +178,31 @@ func (a *app) origin() docket.Origin {
 	return out
 }
 
-func (a *app) env(name string) string {
-	for _, entry := range a.Environ {
-		if value, ok := strings.CutPrefix(entry, name+"="); ok {
-			return value
+// around is what connectors may ask of the process around the run.
+func (a *app) around() environment.Surroundings {
+	return environment.Surroundings{Dir: a.Dir, Environ: a.Environ}
+}
+
+// env gives a variable of the environment, "" where it is not set.
+func (a *app) env(name string) string { return a.around().Get(name) }
+
+// config is the person's own configuration folder, where the operating system has it; ""
+// where that is not known.
+func (a *app) config() string {
+	under := func(variable string, parts ...string) string {
+		if dir := a.env(variable); dir != "" {
+			return filepath.Join(append([]string{dir}, parts...)...)
 		}
+		return ""
 	}
-	return ""
+	switch runtime.GOOS {
+	case "windows":
+		return under("AppData")
+	case "darwin", "ios":
+		return under("HOME", "Library", "Application Support")
+	default:
+		return cmp.Or(under("XDG_CONFIG_HOME"), under("HOME", ".config"))
+	}
 }
 
 func (a *app) logger() *slog.Logger {

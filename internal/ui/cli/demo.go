@@ -244,7 +244,7 @@ func (a *app) demoData(ctx context.Context, dir string, unequal bool) error {
 func (a *app) runAs(ctx context.Context, who, dir, command string) int {
 	inner := a.Streams
 	inner.Dir, inner.Out, inner.Err = dir, a.rawOut, a.rawOut
-	inner.Environ = append([]string{"ANAGRAM_USER=" + who}, a.Environ...)
+	inner.Environ = append(slices.Clone(a.Environ), "ANAGRAM_USER="+who)
 	given := splitWords(command)
 	if a.noColor {
 		given = append(given, "--no-color")

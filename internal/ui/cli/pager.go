@@ -7,7 +7,6 @@ import (
 	"os"
 	"os/exec"
 	"runtime"
-	"strings"
 
 	"golang.org/x/term"
 
@@ -31,14 +30,14 @@ func (a *app) height() int {
 // paged runs what prints a long text through the person's own pager, where the output is a
 // terminal and PAGER names one. What is told beside the result comes after it.
 func (a *app) paged(ctx context.Context, do func() error) error {
-	command := a.environ("PAGER")
+	command := a.env("PAGER")
 	f, ok := a.rawOut.(*os.File)
 	if !ok || command == "" || runtime.GOOS == "windows" || !term.IsTerminal(int(f.Fd())) {
 		return do()
 	}
 	pager := exec.CommandContext(ctx, "sh", "-c", command) // #nosec G204 -- the person's own choice, from their own environment
 	pager.Env, pager.Stdout, pager.Stderr = a.Environ, f, os.Stderr
-	if a.environ("LESS") == "" {
+	if a.env("LESS") == "" {
 		pager.Env = append(append([]string{}, a.Environ...), "LESS=FRX")
 	}
 	in, err := pager.StdinPipe()
@@ -71,14 +70,4 @@ func (a *app) through(other *app, do func() error) error {
 		a.rawOut, a.Out, a.Err, a.screen, a.lines = was.rawOut, was.Out, was.Err, was.screen, was.lines
 	}()
 	return do()
-}
-
-// environ gives a variable of the environment, "" where it is not set.
-func (a *app) environ(name string) string {
-	for _, entry := range a.Environ {
-		if value, ok := strings.CutPrefix(entry, name+"="); ok {
-			return value
-		}
-	}
-	return ""
 }

@@ -16,7 +16,7 @@ import (
 func (a *app) interactive() bool {
 	in, isIn := a.In.(*os.File)
 	out, isOut := a.rawOut.(*os.File)
-	return isIn && isOut && term.IsTerminal(int(in.Fd())) && term.IsTerminal(int(out.Fd())) && a.environ("TERM") != "dumb"
+	return isIn && isOut && term.IsTerminal(int(in.Fd())) && term.IsTerminal(int(out.Fd())) && a.env("TERM") != "dumb"
 }
 
 // reviewOnTerminal reviews a docket on the terminal until the person leaves.

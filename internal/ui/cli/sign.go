@@ -30,7 +30,7 @@ for "anagram"; it covers the docket's digest, each record, field, decision, note
 			if err := arguments(cmd, given, 0, 1); err != nil {
 				return err
 			}
-			from := sshsig.Source{Agent: a.environ("SSH_AUTH_SOCK"), Passphrase: a.passphrase}
+			from := sshsig.Source{Agent: a.env("SSH_AUTH_SOCK"), Passphrase: a.passphrase}
 			if key != "" {
 				text, err := safe.ReadSmall(a.path(key), mostKey)
 				if err != nil {

@@ -10,7 +10,6 @@ import (
 	"maps"
 	"net"
 	"net/url"
-	"os"
 	"slices"
 	"strings"
 
@@ -30,11 +29,12 @@ type Options struct {
 	Password string // "" leaves it to PostgreSQL's own conventions (password file, environment variables, service names)
 	ReadOnly bool
 	TLSOff   bool // a password may go over a connection that is not proven to be the server's
+	Around   environment.Surroundings
 }
 
 // parsed reads an address as the driver does.
-func parsed(name, address string) (*pgx.ConnConfig, error) {
-	config, err := pgx.ParseConfig(address)
+func parsed(around environment.Surroundings, name, address string) (*pgx.ConnConfig, error) {
+	config, err := pgx.ParseConfig(withConventions(around, address))
 	if err != nil {
 		return nil, &environment.Error{Environment: name, Message: "connect: is not an address of PostgreSQL, or names a file that cannot be read.", Mend: "It looks like postgres://account@host:5432/database.", Cause: err}
 	}
@@ -42,8 +42,8 @@ func parsed(name, address string) (*pgx.ConnConfig, error) {
 }
 
 // Where tells where an address leads.
-func Where(name, address string) (environment.Where, error) {
-	config, err := parsed(name, address)
+func Where(around environment.Surroundings, name, address string) (environment.Where, error) {
+	config, err := parsed(around, name, address)
 	if err != nil {
 		return environment.Where{}, err
 	}
@@ -72,13 +72,13 @@ func proven(name, address string, config *pgx.ConnConfig, o Options) (*pgx.ConnC
 		return nil, err
 	}
 	query := u.Query()
-	switch mode := cmp.Or(query.Get("sslmode"), os.Getenv("PGSSLMODE")); mode {
+	switch mode := cmp.Or(query.Get("sslmode"), o.Around.Get("PGSSLMODE")); mode {
 	case "verify-full", "verify-ca":
 		return config, nil
 	case "":
 		query.Set("sslmode", "verify-full")
 		u.RawQuery = query.Encode()
-		again, err := parsed(name, u.String())
+		again, err := parsed(o.Around, name, u.String())
 		if err == nil {
 			again.Password = config.Password
 		}
@@ -90,7 +90,7 @@ func proven(name, address string, config *pgx.ConnConfig, o Options) (*pgx.ConnC
 
 // Open opens a PostgreSQL database. The address is a postgres:// URL without a password.
 func Open(ctx context.Context, name, address string, o Options) (environment.Environment, error) {
-	config, err := parsed(name, address)
+	config, err := parsed(o.Around, name, address)
 	if err != nil {
 		return nil, err
 	}

@@ -3,13 +3,13 @@ package sqlite
 import (
 	"context"
 	"database/sql"
-	"os"
 	"slices"
 	"strings"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
 	"anagram/internal/environment/sqldb/engine"
+	"anagram/internal/files/sqlitefile"
 )
 
 func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]catalog.Place, error) {
@@ -23,12 +23,9 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 	if err != nil {
 		return nil, err
 	}
-	// Rights to an SQLite database are those to its file.
-	f, openErr := os.OpenFile(d.path, os.O_RDWR, 0)
-	writable := openErr == nil
-	if writable {
-		_ = f.Close()
-	}
+	// Rights to an SQLite database are those to its file. It is asked for them, not opened:
+	// a second descriptor that is closed would let go of the locks of the first.
+	writable := sqlitefile.MayWrite(d.path)
 	for name, place := range places {
 		if err := d.describeColumns(ctx, q, &place); err != nil {
 			return nil, err

@@ -251,6 +251,9 @@ func (d dialect) Explain(err error) (message, mend string) {
 	case lib.SQLITE_NOTADB:
 		return fmt.Sprintf("%s is not an SQLite database.", d.path), "Correct connect: of this environment in anagram.yaml."
 	case lib.SQLITE_CORRUPT:
+		if !d.damaged() {
+			return fmt.Sprintf("%s could not be read as at one moment: another program writes to it without keeping to SQLite's locks. The file itself is sound.", d.path), "Wait until that program has finished, or close it, and try again."
+		}
 		return fmt.Sprintf("%s is damaged: %v.", d.path, sqliteErr), "Bring it back from a backup."
 	case lib.SQLITE_READONLY, lib.SQLITE_PERM, lib.SQLITE_CANTOPEN:
 		return fmt.Sprintf("%s may not be opened or written by this account.", d.path), "Check the rights of the file and of its folder."

@@ -1,0 +1,134 @@
+package test
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"anagram/internal/ui/cli"
+)
+
+// Variables that choose the door.
+const (
+	builtVariable = "ANAGRAM_TEST_BUILT"      // every command is a run of the built program
+	asProgram     = "ANAGRAM_TEST_AS_PROGRAM" // this test binary is the program, for tests that need a process
+)
+
+var (
+	program string // path of a program that can be started, named anagram
+	built   = os.Getenv(builtVariable) != ""
+)
+
+func TestMain(m *testing.M) {
+	if os.Getenv(asProgram) != "" {
+		ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+		code := cli.Main(ctx)
+		stop()
+		os.Exit(code)
+	}
+	code, err := prepareAndRun(m)
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		code = 1
+	}
+	os.Exit(code)
+}
+
+func prepareAndRun(m *testing.M) (int, error) {
+	dir, err := os.MkdirTemp("", "anagram-test-")
+	if err != nil {
+		return 1, err
+	}
+	defer os.RemoveAll(dir)
+	program = filepath.Join(dir, "anagram")
+	if built {
+		build := exec.Command("go", "build", "-o", program, "../cmd/anagram")
+		build.Env = append(os.Environ(), "CGO_ENABLED=0")
+		if out, err := build.CombinedOutput(); err != nil {
+			return 1, fmt.Errorf("building the program: %w\n%s", err, out)
+		}
+		return m.Run(), nil
+	}
+	// The test binary does what the program does, so that nothing else has to be linked.
+	self, err := os.Executable()
+	if err != nil {
+		return 1, err
+	}
+	if err := os.Symlink(self, program); err != nil {
+		return 1, err
+	}
+	return m.Run(), nil
+}
+
+// result is what a run of the program gave.
+type result struct {
+	code     int
+	out, err string
+	peak     int64 // bytes of memory at most; of a process only
+	seconds  float64
+}
+
+// environ gives the variables that a run of the program has.
+func (p *place) environ() []string {
+	out := append(os.Environ(), "ANAGRAM_USER="+p.user, "XDG_CONFIG_HOME="+p.config())
+	return append(out, p.env...)
+}
+
+// command prepares a process of the program.
+func (p *place) command(args ...string) *exec.Cmd {
+	return p.started(program, args...)
+}
+
+// started prepares a process in which anagram is the program.
+func (p *place) started(name string, args ...string) *exec.Cmd {
+	cmd := exec.Command(name, args...)
+	cmd.Dir = p.dir
+	cmd.Env = append(p.environ(), "PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"))
+	if !built {
+		cmd.Env = append(cmd.Env, asProgram+"=1")
+	}
+	return cmd
+}
+
+// run runs the program in the workspace.
+func (p *place) run(args ...string) result {
+	p.t.Helper()
+	if built {
+		return p.process(args...)
+	}
+	var out, errs bytes.Buffer
+	code := cli.Run(context.Background(), cli.Streams{In: strings.NewReader(""), Out: &out, Err: &errs, Dir: p.dir, Environ: p.environ(), Now: time.Now}, args)
+	return result{code: code, out: out.String(), err: errs.String()}
+}
+
+// process is run in a process of its own.
+func (p *place) process(args ...string) result {
+	p.t.Helper()
+	cmd := p.command(args...)
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	require.NoError(p.t, cmd.Start())
+	peak := watchPeak(cmd.Process.Pid)
+	err := cmd.Wait()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		require.NoError(p.t, err)
+	}
+	r := result{code: cmd.ProcessState.ExitCode(), out: out.String(), err: errs.String()}
+	r.peak, r.seconds = used(cmd.ProcessState)
+	if most := peak(); most > 0 {
+		r.peak = most
+	}
+	return r
+}
