@@ -19,19 +19,16 @@ import (
 	"anagram/internal/ui/cli"
 )
 
-// Variables that choose the door.
-const (
-	builtVariable = "ANAGRAM_TEST_BUILT"      // every command is a run of the built program
-	asProgram     = "ANAGRAM_TEST_AS_PROGRAM" // this test binary is the program, for tests that need a process
+var (
+	program string                                  // path of a program that can be started
+	built   = os.Getenv("ANAGRAM_TEST_BUILT") != "" // every command is a run of the built program
 )
 
-var (
-	program string // path of a program that can be started, named anagram
-	built   = os.Getenv(builtVariable) != ""
-)
+// programName is under which this test binary does what the program does.
+const programName = "anagram"
 
 func TestMain(m *testing.M) {
-	if os.Getenv(asProgram) != "" {
+	if filepath.Base(os.Args[0]) == programName {
 		ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 		code := cli.Main(ctx)
 		stop()
@@ -51,7 +48,7 @@ func prepareAndRun(m *testing.M) (int, error) {
 		return 1, err
 	}
 	defer os.RemoveAll(dir)
-	program = filepath.Join(dir, "anagram")
+	program = filepath.Join(dir, programName)
 	if built {
 		build := exec.Command("go", "build", "-o", program, "../cmd/anagram")
 		build.Env = append(os.Environ(), "CGO_ENABLED=0")
@@ -95,9 +92,6 @@ func (p *place) started(name string, args ...string) *exec.Cmd {
 	cmd := exec.Command(name, args...)
 	cmd.Dir = p.dir
 	cmd.Env = append(p.environ(), "PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"))
-	if !built {
-		cmd.Env = append(cmd.Env, asProgram+"=1")
-	}
 	return cmd
 }
 

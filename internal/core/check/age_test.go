@@ -13,7 +13,7 @@ func TestChecksOfTime(t *testing.T) {
 	assert.False(t, old)
 	c, old := Age("may", now.Add(-40*24*time.Hour), now)
 	assert.True(t, old)
-	assert.Equal(t, Check{OldParcel, Caution, "Parcel may was exported 40 days ago.", "Export again and match that, unless it is meant to be as it was then."}, c)
+	assert.Equal(t, Check{OldParcel, Caution, "Parcel may was exported 40 days ago.", "Export again and match that, unless it is meant to be as it was then.", nil}, worded(c))
 
 	_, moved := Source("may", "sandbox", nil)
 	assert.False(t, moved)

@@ -17,32 +17,30 @@ func Approvals(address, target string, demanded int, by []string, apart []string
 	if len(by) > 0 {
 		approved = "is approved by " + strings.Join(by, " and ")
 	}
-	c := Check{Code: ApprovalsCode, Level: Blocker}
-	c.Message = fmt.Sprintf("%s %s; %s demands %s.", address, approved, target, people(demanded))
+	message := fmt.Sprintf("%s %s; %s demands %s.", address, approved, target, people(demanded))
 	if len(apart) > 0 {
-		c.Message += " " + strings.Join(apart, " ")
+		message += " " + strings.Join(apart, " ")
 	}
-	c.Mend = fmt.Sprintf("Let %s approve it who may.", map[bool]string{true: "somebody", false: "somebody else"}[len(by) == 0])
-	return c, true
+	return blocker(ApprovalsCode, message, say("let %s approve it who may", map[bool]string{true: "somebody", false: "somebody else"}[len(by) == 0])), true
 }
 
 // NoImports checks a target that is only ever a source.
 func NoImports(target string) Check {
-	return Check{DirectionCode, Blocker, fmt.Sprintf("%s is only ever a source: anagram.yaml refuses imports into it.", target), "Match the other way round, or take imports: refused from this environment."}
+	return blocker(DirectionCode, fmt.Sprintf("%s is only ever a source: anagram.yaml refuses imports into it.", target), say("match the other way round"), say("take imports: refused from this environment"))
 }
 
 // Direction cautions about a match the other way round than records were brought so far.
 func Direction(source, target string, docket, before int) Check {
-	return Check{DirectionCode, Caution,
+	return caution(DirectionCode,
 		fmt.Sprintf("So far records were brought from %s to %s, last by docket %d. This match brings them the other way, from %s into %s.", target, source, before, source, target),
-		fmt.Sprintf("If that is meant, the import is: anagram import %d --to %s", docket, show.Arg(target))}
+		say("if that is meant, the import is: anagram import %d --to %s", docket, show.Arg(target)))
 }
 
 // NotTo checks that an import names its target where it goes the other way round, and that
 // what it names is the target.
 func NotTo(source, target, to string, docket, before int) Check {
 	if to != "" {
-		return Check{DirectionCode, Blocker, fmt.Sprintf("Docket %d goes to %s, not to %s.", docket, target, to), "Name the docket that is meant."}
+		return blocker(DirectionCode, fmt.Sprintf("Docket %d goes to %s, not to %s.", docket, target, to), say("name the docket that is meant"))
 	}
 	c := Direction(source, target, docket, before)
 	c.Level = Blocker

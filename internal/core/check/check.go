@@ -79,7 +79,8 @@ type Check struct {
 	Code    Code   `json:"code"`
 	Level   Level  `json:"level"`
 	Message string `json:"message"`
-	Mend    string `json:"mend"`
+	Mend    string `json:"mend"` // any one of the ways, in words; all that a docket keeps of them
+	ways    []Way
 }
 
 // Shared reports whether the check is about something else than its record, which may hold up
@@ -107,23 +108,21 @@ type Need struct {
 // spellings, in the target with these internal ids; one or none of either is no
 // ambiguity there. With within set it is about a record in its key.
 func Ambiguity(address, source, target string, spellings, ids []string, within bool) Check {
-	c := Check{Code: AmbiguousKey, Level: Blocker}
+	c := blocker(AmbiguousKey, "")
 	inSource := fmt.Sprintf("in %s (as %s)", source, strings.Join(spellings, ", "))
 	inTarget := fmt.Sprintf("in %s (internal ids %s)", target, strings.Join(ids, ", "))
-	where, mend := inSource, source+", then export and match again."
+	where, way := inSource, do(RemoveSourceDoubles, source)
 	switch {
 	case within:
 		c.Message = fmt.Sprintf("%s has a record in its key whose own key occurs more than once.", address)
-		c.Mend = "Make the key of that record unique, then match again."
-		return c
+		return c.mended(do(MakeUnique))
 	case len(spellings) > 1 && len(ids) > 1:
-		where, mend = inSource+" and "+inTarget, source+" and in "+target+", then export and match again."
+		where, way = inSource+" and "+inTarget, do(ChangeKey, source, target)
 	case len(ids) > 1:
-		where, mend = inTarget, target+", then match again."
+		where, way = inTarget, do(RemoveDoubles, target)
 	}
 	c.Message = fmt.Sprintf("%s occurs more than once %s.", address, where)
-	c.Mend = "Correct the key or remove all but one of them in " + mend
-	return c
+	return c.mended(way)
 }
 
 // Reference checks one need that no decision can mend; ok is false where there is
@@ -131,13 +130,10 @@ func Ambiguity(address, source, target string, spellings, ids []string, within b
 func Reference(address string, n Need, target string, docket int) (Check, bool) {
 	switch {
 	case n.InTarget > 1:
-		return Check{AmbiguousKey, Blocker,
-			fmt.Sprintf("%s refers to %s (field %s), which occurs %d times in %s.", address, n.Address, n.Field, n.InTarget, target),
-			fmt.Sprintf("Remove all but one of them in %s, then match again.", target)}, true
+		return blocker(AmbiguousKey, fmt.Sprintf("%s refers to %s (field %s), which occurs %d times in %s.", address, n.Address, n.Field, n.InTarget, target), do(RemoveThere, target)), true
 	case n.InTarget == 0 && n.Finding == 0:
-		return Check{MissingReference, Blocker,
-			fmt.Sprintf("%s refers to %s (field %s), which is neither in %s nor in docket %d.", address, n.Address, n.Field, target, docket),
-			fmt.Sprintf("Export %s as well and match again, or create it in %s and match again.", n.Address, target)}, true
+		return blocker(MissingReference, fmt.Sprintf("%s refers to %s (field %s), which is neither in %s nor in docket %d.", address, n.Address, n.Field, target, docket),
+			do(ExportToo, n.Address), do(CreateThere, target)), true
 	}
 	return Check{}, false
 }
@@ -145,19 +141,17 @@ func Reference(address string, n Need, target string, docket int) (Check, bool) 
 // NotApproved checks a need on a record of this docket that is not going to be
 // imported as things stand; why says what stands in its way, "" for a missing approval.
 func NotApproved(address string, n Need, target string, docket int, why string) Check {
-	c := Check{Code: ReferenceNotApproved, Level: Blocker}
+	c := blocker(ReferenceNotApproved, "")
 	verb := "refers to"
 	if n.Owner {
 		c.Code, verb = OwnerNotApproved, "is part of"
 	}
 	if why != "" {
 		c.Message = fmt.Sprintf("%s %s %s (field %s), which is approved in docket %d but cannot be imported itself: %s", address, verb, n.Address, n.Field, docket, why)
-		c.Mend = fmt.Sprintf("Mend %s first.", n.Address)
-		return c
+		return c.mended(do(MendFirst, n.Address))
 	}
 	c.Message = fmt.Sprintf("%s %s %s (field %s), which is not in %s and is in docket %d but not approved.", address, verb, n.Address, n.Field, target, docket)
-	c.Mend = fmt.Sprintf("Approve %s, or create it in %s and match again.", n.Address, target)
-	return c
+	return c.mended(do(Approve, n.Address), do(CreateThere, target))
 }
 
 // HeldOutside checks a record that would be new though the target has it: the condition of
@@ -167,48 +161,42 @@ func HeldOutside(address, typ, target, id string, there Side) Check {
 	if there.At != "" {
 		changed = ", last changed " + there.changed()
 	}
-	return Check{HeldOutsideCode, Blocker,
+	return blocker(HeldOutsideCode,
 		fmt.Sprintf("%s is in %s already, but only: of %s in the catalog leaves it out there (%s%s); it would be made a second time.", address, target, typ, id, changed),
-		fmt.Sprintf("Bring it back into use in %s and match again, or decline it.", target)}
+		do(UseAgain, target), do(Decline, "it"))
 }
 
 // Beside says that a record comes in under another key than the source has.
 func Beside(words, address, old string) Check {
-	return Check{BesideCode, Caution, words, fmt.Sprintf("If it is to be that record after all, forget it with anagram pair --forget %s %s and match again.", show.Arg(old), show.Arg(address))}
+	return caution(BesideCode, words, do(Unpair, show.Arg(old), show.Arg(address)))
 }
 
 // Circle checks records that require each other, so that none of them can be written first.
 func Circle(address, others, target string) Check {
 	if others == "" {
-		return Check{CircleCode, Blocker, address + " requires itself, so it cannot be written first.",
-			fmt.Sprintf("Make it in %s by hand and match again; or decline it.", target)}
+		return blocker(CircleCode, address+" requires itself, so it cannot be written first.", do(MakeByHand, target), do(Decline, "it"))
 	}
-	return Check{CircleCode, Blocker,
-		fmt.Sprintf("%s and %s require each other, so none of them can be written first.", address, others),
-		fmt.Sprintf("Make one of them in %s by hand, with a reference to a record that is there, and match again; or decline them.", target)}
+	return blocker(CircleCode, fmt.Sprintf("%s and %s require each other, so none of them can be written first.", address, others), do(MakeOneByHand, target), do(Decline, "them"))
 }
 
 // Apart checks that two fields are approved together of which one says what the other means.
 func Apart(address, written, other string) Check {
-	return Check{ReferenceNotApproved, Blocker,
-		fmt.Sprintf("%s: fields %s and %s tell together what the record refers to, and only %s is approved.", address, written, other, written),
-		fmt.Sprintf("Approve field %s as well, or decline field %s.", other, written)}
+	return blocker(ReferenceNotApproved, fmt.Sprintf("%s: fields %s and %s tell together what the record refers to, and only %s is approved.", address, written, other, written),
+		do(ApproveFieldToo, other), do(DeclineField, written))
 }
 
 // NotRekeyed checks a need on the new key of a record that the target knows by another one
 // and that is not going to get it.
 func NotRekeyed(address string, n Need, target string) Check {
-	return Check{ReferenceNotApproved, Blocker,
-		fmt.Sprintf("%s holds the key of %s (field %s), which has another key in %s until the change of it is approved.", address, n.Address, n.Field, target),
-		fmt.Sprintf("Approve %s as well, or decline %s.", n.Address, address)}
+	return blocker(ReferenceNotApproved, fmt.Sprintf("%s holds the key of %s (field %s), which has another key in %s until the change of it is approved.", address, n.Address, n.Field, target),
+		do(ApproveToo, n.Address), do(Decline, address))
 }
 
 // InUse checks a record whose key is to be changed while the target holds others to it that
 // store the key itself and do not follow.
 func InUse(address, field, by, column, target string) Check {
-	return Check{KeyInUse, Blocker,
-		fmt.Sprintf("The key of %s cannot be changed in %s: records of %s hold it themselves (%s), and the foreign key there does not follow.", address, target, by, column),
-		fmt.Sprintf("Let the foreign key of %s follow (ON UPDATE CASCADE) in %s and match again, or decline field %s.", column, target, field)}
+	return blocker(KeyInUse, fmt.Sprintf("The key of %s cannot be changed in %s: records of %s hold it themselves (%s), and the foreign key there does not follow.", address, target, by, column),
+		do(LetFollow, column, target), do(DeclineField, field))
 }
 
 // Differs cautions that a record which the parcel does not hold, but refers to, has other
@@ -221,7 +209,11 @@ func Differs(by string, several bool, address, source, target string, fields []s
 	if len(fields) > 1 {
 		what = "fields " + strings.Join(fields, ", ")
 	}
-	return Check{ReferredDiffers, Caution,
-		fmt.Sprintf("%s %s to %s, which is not in the parcel and is not in %s as it is in %s (%s).", by, verb, address, target, source, what),
-		fmt.Sprintf("Look whether it is meant to be the same record; to bring its values as well, export %s and match again.", address)}
+	return caution(ReferredDiffers, fmt.Sprintf("%s %s to %s, which is not in the parcel and is not in %s as it is in %s (%s).", by, verb, address, target, source, what),
+		say("look whether it is meant to be the same record; to bring its values as well, export %s and match again", address))
+}
+
+// Is reports whether two checks say the same.
+func (c Check) Is(other Check) bool {
+	return c.Code == other.Code && c.Level == other.Level && c.Message == other.Message && c.Mend == other.Mend
 }

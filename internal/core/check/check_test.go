@@ -30,7 +30,7 @@ func TestChecksNameFactsAndMend(t *testing.T) {
 	assert.True(t, bad)
 	assert.Equal(t, Check{MissingReference, Blocker,
 		"assay/TSH refers to unit/mIU-L (field unit_id), which is neither in production nor in docket 7.",
-		"Export unit/mIU-L as well and match again, or create it in production and match again."}, c)
+		"Export unit/mIU-L as well and match again, or create it in production and match again.", nil}, worded(c))
 	need.InTarget = 1
 	_, bad = Reference("assay/TSH", need, "production", 7)
 	assert.False(t, bad)

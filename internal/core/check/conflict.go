@@ -24,8 +24,7 @@ func (s Side) changed() string {
 // choices a person has. Fields are those that both sides changed. ok is false for a
 // reason that has a check of its own.
 func Conflict(reason, address string, fields []string, source, target Side) (Check, bool) {
-	choose := fmt.Sprintf("Find out which is right; then approve it with --take source or --take target, or decline it and keep what %s has.", target.Environment)
-	c := Check{Code: Code(reason), Level: Caution, Mend: choose}
+	c := caution(Code(reason), "", say("find out which is right; then approve it with --take source or --take target, or decline it and keep what %s has", target.Environment))
 	switch reason {
 	case "both-moved":
 		what := "Field " + strings.Join(fields, ", ") + " of " + address + " was"
@@ -39,7 +38,7 @@ func Conflict(reason, address string, fields []string, source, target Side) (Che
 		c.Message = fmt.Sprintf("%s was taken out of use in %s and is in use in %s: %s, %s.", address, target.Environment, source.Environment, source.changed(), target.changed())
 	case "removed-in-target":
 		c.Message = fmt.Sprintf("%s was in %s before and is no longer there; somebody removed it. Last changed: %s.", address, target.Environment, source.changed())
-		c.Mend = "Approve it with --take source to bring it back, or decline it."
+		c = c.mended(do(ApproveSource, " to bring it back"), do(Decline, "it"))
 	default:
 		return Check{}, false
 	}
@@ -52,8 +51,8 @@ func Since(address string, fields []string, docket int, target Side) Check {
 	if len(fields) > 1 {
 		what = "Fields " + strings.Join(fields, ", ") + " of " + address + " were"
 	}
-	return Check{Code: "both-moved", Level: Caution, Message: fmt.Sprintf("%s changed since the import of docket %d: %s.", what, docket, target.changed()),
-		Mend: "Approve it with --take source to bring back what was there before that import, or with --take target to keep what is there now."}
+	return caution("both-moved", fmt.Sprintf("%s changed since the import of docket %d: %s.", what, docket, target.changed()),
+		do(ApproveSource, " to bring back what was there before that import"), do(ApproveTarget, " to keep what is there now"))
 }
 
 // Renamed cautions that two records are probably one whose key was changed: other is the
@@ -63,12 +62,9 @@ func Renamed(address, other, source, target string, fields, of int, isNew bool) 
 	if of == 1 {
 		agree = "their other field agrees"
 	}
-	c := Check{LooksRenamed, Caution, fmt.Sprintf("%s is only in %s and looks like %s, which is only in %s: %s.", address, source, other, target, agree), ""}
 	if isNew {
-		c.Mend = fmt.Sprintf("If they are one record, say so with anagram pair %s %s and match again; importing it as it is would make a second one.", other, address)
-	} else {
-		c.Message = fmt.Sprintf("%s is only in %s and looks like %s, which is only in %s: %s.", address, target, other, source, agree)
-		c.Mend = fmt.Sprintf("If they are one record, say so with anagram pair %s %s and match again.", address, other)
+		return caution(LooksRenamed, fmt.Sprintf("%s is only in %s and looks like %s, which is only in %s: %s.", address, source, other, target, agree),
+			do(PairThem, other, address, "; importing it as it is would make a second one"))
 	}
-	return c
+	return caution(LooksRenamed, fmt.Sprintf("%s is only in %s and looks like %s, which is only in %s: %s.", address, target, other, source, agree), do(PairThem, address, other, ""))
 }

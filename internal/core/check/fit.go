@@ -19,21 +19,19 @@ func Fits(address, target string, column catalog.Column, v record.Value, must bo
 	if wrong == "" {
 		return Check{}, false
 	}
-	c = Check{ValueDoesNotFit, Blocker, fmt.Sprintf("%s: field %s %s in %s.", address, column.Name, wrong, target), ""}
-	c.Mend = fmt.Sprintf("Correct the value in the source, then export and match again; or decline field %s, and approve the others of the record.", column.Name)
+	ways := []Way{do(CorrectValue), do(DeclineFieldOnly, column.Name)}
 	if must {
-		c.Mend = "Correct the value in the source, then export and match again; or decline the record."
+		ways[1] = do(Decline, "the record")
 	}
 	if v.IsNull() {
-		c.Mend = "Give it a value in the source, then export and match again; or decline the record."
+		ways = []Way{do(GiveInSource), do(Decline, "the record")}
 	}
-	return c, true
+	return blocker(ValueDoesNotFit, fmt.Sprintf("%s: field %s %s in %s.", address, column.Name, wrong, target), ways...), true
 }
 
 // Once checks a value that the target takes only when a record is made.
 func Once(address, target, field string) Check {
-	return Check{ValueDoesNotFit, Blocker, fmt.Sprintf("%s: field %s is given in %s when a record is made, and cannot be changed after.", address, field, target),
-		fmt.Sprintf("Decline field %s, and approve the others of the record.", field)}
+	return blocker(ValueDoesNotFit, fmt.Sprintf("%s: field %s is given in %s when a record is made, and cannot be changed after.", address, field, target), do(DeclineFieldOnly, field))
 }
 
 // misfit says in what a value does not fit, "" where it does.
@@ -130,8 +128,7 @@ func NoRight(address, target, place string, isNew bool) Check {
 	if isNew {
 		what = "add records to"
 	}
-	return Check{NoRightCode, Blocker, fmt.Sprintf("%s cannot be imported: the account may not %s %s in %s.", address, what, place, target),
-		"Ask for that right and match again, or decline the record."}
+	return blocker(NoRightCode, fmt.Sprintf("%s cannot be imported: the account may not %s %s in %s.", address, what, place, target), do(AskRight), do(Decline, "the record"))
 }
 
 // otherKind reports whether a column holds another kind of values, of which this is none.
@@ -155,36 +152,35 @@ func otherKind(column catalog.Column, v record.Value) (kind string, wrong bool) 
 
 // Declined checks a new record of which a field was declined that the target requires.
 func Declined(address, field, target string) Check {
-	return Check{ValueDoesNotFit, Blocker, fmt.Sprintf("%s is new, and %s requires a value in field %s, which is not approved.", address, target, field),
-		fmt.Sprintf("Approve field %s as well, or decline the record.", field)}
+	return blocker(ValueDoesNotFit, fmt.Sprintf("%s is new, and %s requires a value in field %s, which is not approved.", address, target, field),
+		do(ApproveFieldToo, field), do(Decline, "the record"))
 }
 
 // Lacks checks a new record for which the target requires a value that the parcel does not
 // carry. Where triggers may give it, that is a caution.
 func Lacks(address, field, target string, triggers, ignored bool) Check {
-	c := Check{ValueDoesNotFit, Blocker, fmt.Sprintf("%s is new, and %s requires a value in field %s, which the parcel does not carry.", address, target, field),
-		fmt.Sprintf("Give field %s a default in %s and match again, or decline the record.", field, target)}
-	if ignored {
-		c.Mend = fmt.Sprintf("Take field %s out of ignore: in the catalog, or put it under local: with a value for %s; then export and match again. Or decline the record.", field, target)
+	message := fmt.Sprintf("%s is new, and %s requires a value in field %s, which the parcel does not carry.", address, target, field)
+	switch {
+	case triggers:
+		return caution(ValueDoesNotFit, message, say("nothing needs to be done where a trigger in %s fills it; a rehearsal tells", target))
+	case ignored:
+		return blocker(ValueDoesNotFit, message, do(TakeOutOfIgnore, field, target), do(Decline, "the record"))
+	default:
+		return blocker(ValueDoesNotFit, message, do(DefaultThere, field, target), do(Decline, "the record"))
 	}
-	if triggers {
-		c.Level = Caution
-		c.Mend = fmt.Sprintf("Nothing needs to be done where a trigger in %s fills it; a rehearsal tells.", target)
-	}
-	return c
 }
 
 // Given checks a new record whose key has a number that the target gives by itself.
 func Given(address, field, target string) Check {
-	return Check{ValueDoesNotFit, Blocker, fmt.Sprintf("%s is new, and %s gives the numbers of field %s by itself and takes no others.", address, target, field),
-		"Name another key in the catalog, then export and match again; or decline the record."}
+	return blocker(ValueDoesNotFit, fmt.Sprintf("%s is new, and %s gives the numbers of field %s by itself and takes no others.", address, target, field),
+		do(NameOtherKey), do(Decline, "the record"))
 }
 
 // LacksDerived checks a new record of which the target requires a field that the application
 // makes from others.
 func LacksDerived(address, field, target string) Check {
-	return Check{ValueDoesNotFit, Blocker, fmt.Sprintf("%s is new, and %s requires a value in field %s, which its application makes from others.", address, target, field),
-		fmt.Sprintf("Give field %s a default in %s, or put it under local: with a value for %s instead of derived:; then match again. Or decline the record.", field, target, target)}
+	return blocker(ValueDoesNotFit, fmt.Sprintf("%s is new, and %s requires a value in field %s, which its application makes from others.", address, target, field),
+		do(DefaultOrLocal, field, target), do(Decline, "the record"))
 }
 
 // Breaks checks values that a rule of the target refuses.
@@ -196,35 +192,29 @@ func Breaks(address string, rule catalog.Rule, free []string, target string) Che
 	if rule.Name != "" {
 		name = " (" + rule.Name + ")"
 	}
-	what, correct, without := "field "+fields[0]+" has a value", "Correct the value", "decline the record"
+	what, correct, without := "field "+fields[0]+" has a value", "the value", do(Decline, "the record")
 	if len(fields) > 1 {
-		what, correct = "fields "+strings.Join(fields, ", ")+" have values", "Correct the values"
+		what, correct = "fields "+strings.Join(fields, ", ")+" have values", "the values"
 	}
 	if len(free) > 0 {
-		without = "decline field " + strings.Join(free, " or ") + ", or the record"
+		without = do(DeclineField, strings.Join(free, " or ")+", or the record")
 	}
-	return Check{ValueDoesNotFit, Blocker,
-		fmt.Sprintf("%s: %s that a rule of %s refuses: %s%s.", address, what, target, strings.Join(strings.Fields(rule.Text), " "), name),
-		fmt.Sprintf("%s in the source, then export and match again; or %s.", correct, without)}
+	return blocker(ValueDoesNotFit, fmt.Sprintf("%s: %s that a rule of %s refuses: %s%s.", address, what, target, strings.Join(strings.Fields(rule.Text), " "), name),
+		do(CorrectInSource, correct), without)
 }
 
 // LocalValue says that a new record will have no value in a field that belongs to the target
 // alone: a local field, for which the catalog can give one, or a secret one.
 func LocalValue(address, field, target string, local, required bool) Check {
-	c := Check{Code: LocalNeeded, Level: Caution,
-		Message: fmt.Sprintf("%s is new and will have no value in field %s, which belongs to %s alone.", address, field, target),
-		Mend:    "Set it in " + target + " after the import."}
-	give := fmt.Sprintf("Give a value with local: {%s: {%s: …}} in the catalog and match again", field, target)
+	switch {
+	case required && local:
+		return blocker(LocalNeeded, fmt.Sprintf("%s is new and needs a value in field %s, which belongs to %s alone.", address, field, target), do(GiveLocal, field, target))
+	case required:
+		return blocker(LocalNeeded, fmt.Sprintf("%s is new and needs a value in field %s, which belongs to %s alone.", address, field, target), do(CreateWithSecret, target))
+	}
+	message := fmt.Sprintf("%s is new and will have no value in field %s, which belongs to %s alone.", address, field, target)
 	if local {
-		c.Mend = fmt.Sprintf("%s, or set it in %s after the import.", give, target)
+		return caution(LocalNeeded, message, do(GiveLocal, field, target), do(SetAfter, target))
 	}
-	if !required {
-		return c
-	}
-	c.Level = Blocker
-	c.Message = fmt.Sprintf("%s is new and needs a value in field %s, which belongs to %s alone.", address, field, target)
-	if c.Mend = give + "."; !local {
-		c.Mend = fmt.Sprintf("Create the record in %s with its secret value and match again.", target)
-	}
-	return c
+	return caution(LocalNeeded, message, do(SetAfter, target))
 }

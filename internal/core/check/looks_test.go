@@ -25,7 +25,7 @@ func TestWhatLooksLikeAnID(t *testing.T) {
 			"text/7/de would get 7 in field formula. Field formula of text has internal ids of unit within its values, which differ in every environment, and the catalog takes them as they are.",
 			`Say in the catalog what it points at (refers: {formula: {to: unit, pattern: "{ID}"}}), leave it out (ignore: [formula]), or say that its numbers mean the same everywhere (plain: [formula]). Then match again.`},
 	} {
-		assert.Equal(t, Check{LooksLikeID, c.level, c.message, c.mend}, LikeID("text/7/de", "7", "text", c.suspect, c.isNew))
+		assert.Equal(t, Check{LooksLikeID, c.level, c.message, c.mend, nil}, worded(LikeID("text/7/de", "7", "text", c.suspect, c.isNew)))
 	}
 	for _, c := range []struct {
 		isNew, only, met int

@@ -8,8 +8,8 @@ import (
 
 func TestChecksOfWhatARecordRefersTo(t *testing.T) {
 	n := Need{Field: "unit_id", Address: "unit/g"}
-	assert.Equal(t, Check{ReferenceNotApproved, Blocker, "item/A holds the key of unit/g (field unit_id), which has another key in production until the change of it is approved.", "Approve unit/g as well, or decline item/A."},
-		NotRekeyed("item/A", n, "production"))
+	assert.Equal(t, Check{ReferenceNotApproved, Blocker, "item/A holds the key of unit/g (field unit_id), which has another key in production until the change of it is approved.", "Approve unit/g as well, or decline item/A.", nil},
+		worded(NotRekeyed("item/A", n, "production")))
 	assert.Equal(t, "item/A refers to unit/g, which is not in the parcel and is not in production as it is in sandbox (field name).", Differs("item/A", false, "unit/g", "sandbox", "production", []string{"name"}).Message)
 	assert.Equal(t, "More than 10 records of this docket refer to unit/g, which is not in the parcel and is not in production as it is in sandbox (fields name, size).",
 		Differs("More than 10 records of this docket", true, "unit/g", "sandbox", "production", []string{"name", "size"}).Message)

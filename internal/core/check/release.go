@@ -12,18 +12,17 @@ func Releases(source, target, sourceRelease, targetRelease, policy string) (c Ch
 	if policy == "" || policy == "off" || sourceRelease == targetRelease && sourceRelease != "" {
 		return Check{}, false
 	}
-	c = Check{Code: Release, Level: Blocker,
-		Message: fmt.Sprintf("%s has release %s, %s has release %s.", source, orUnknown(sourceRelease), target, orUnknown(targetRelease)),
-		Mend:    fmt.Sprintf("Bring both to the same release, or change guard: {release: …} of %s in anagram.yaml.", target)}
+	c = blocker(Release, fmt.Sprintf("%s has release %s, %s has release %s.", source, orUnknown(sourceRelease), target, orUnknown(targetRelease)),
+		say("bring both to the same release"), say("change guard: {release: …} of %s in anagram.yaml", target))
 	switch {
 	case sourceRelease == "" || targetRelease == "":
 		if policy != "exact" { // what is not known is not the same
 			c.Level = Caution
 		}
-		c.Mend = "Say where the release of both environments is to be had with release: in anagram.yaml, then export and match again."
+		c = c.mended(do(StateReleases))
 	case policy == "minor" && minor(sourceRelease) == minor(targetRelease):
 		c.Level = Caution
-		c.Mend = "Nothing needs to be done where the difference does not matter to the records."
+		c = c.mended(say("nothing needs to be done where the difference does not matter to the records"))
 	}
 	return c, true
 }
@@ -46,13 +45,12 @@ func Agreement(address, source, target string, sourceValue, targetValue *string)
 	if sourceValue != nil && targetValue != nil && *sourceValue == *targetValue {
 		return Check{}, false
 	}
-	say := func(environment string, value *string) string {
+	stands := func(environment string, value *string) string {
 		if value == nil {
 			return fmt.Sprintf("is not known in %s", environment)
 		}
 		return fmt.Sprintf("is %q in %s", *value, environment)
 	}
-	return Check{Code: MustAgree, Level: Blocker,
-		Message: fmt.Sprintf("%s has to be equal on both sides, but %s and %s.", address, say(source, sourceValue), say(target, targetValue)),
-		Mend:    "Make it equal on both sides, then export and match again; or take it out of must_agree: in anagram.yaml if it does not matter."}, true
+	return blocker(MustAgree, fmt.Sprintf("%s has to be equal on both sides, but %s and %s.", address, stands(source, sourceValue), stands(target, targetValue)),
+		do(EqualSettings), say("take it out of must_agree: in anagram.yaml if it does not matter")), true
 }

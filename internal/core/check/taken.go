@@ -107,14 +107,13 @@ func Clashes(written []Claim, offered func(finding int64, set string) bool) []Cl
 // Taken says that a set of values would be held twice.
 func Taken(c Clash, target string, docket int) Check {
 	fields := strings.Join(c.Fields, ", ")
-	what, correct, without := "field "+fields, "Correct it", "decline field "+fields
+	what, correct, without := "field "+fields, "it", do(DeclineField, fields)
 	if len(c.Fields) > 1 {
-		what, correct, without = "fields "+fields, "Correct them", "decline one of these fields"
+		what, correct, without = "fields "+fields, "them", do(Decline, "one of these fields")
 	}
 	if c.Must {
-		without = "decline " + c.Address
+		without = do(Decline, c.Address)
 	}
-	out := Check{Code: ValueTaken, Level: Blocker}
 	since := ""
 	if c.Since.At != "" {
 		since = ", last changed" + strings.TrimPrefix(c.Since.changed(), "in "+c.Since.Environment)
@@ -124,26 +123,22 @@ func Taken(c Clash, target string, docket int) Check {
 		there = c.HeldAs
 		since = fmt.Sprintf(" (%s there)", c.HeldAs) + since
 	}
-	holds := fmt.Sprintf("%s: the value of %s is held by %s in %s%s, and no two records may have the same.", c.Address, what, c.Other, target, since)
+	holds := fmt.Sprintf("%s: the value of %s is held by %s in %s%s, and no two records may have the same", c.Address, what, c.Other, target, since)
 	if len(c.Fields) > 1 {
-		holds = fmt.Sprintf("%s: the values of %s together are held by %s in %s%s, and no two records may have the same.", c.Address, what, c.Other, target, since)
+		holds = fmt.Sprintf("%s: the values of %s together are held by %s in %s%s, and no two records may have the same", c.Address, what, c.Other, target, since)
 	}
 	switch {
 	case c.Both:
-		out.Message = fmt.Sprintf("%s and %s would both have the same in %s, and no two records may.", c.Address, c.Other, what)
-		out.Mend = "Decline one of them; or correct one in the source, then export and match again."
+		return blocker(ValueTaken, fmt.Sprintf("%s and %s would both have the same in %s, and no two records may.", c.Address, c.Other, what), do(Decline, "one of them"), do(CorrectInSource, "one"))
 	case c.Trade:
-		out.Message = strings.TrimSuffix(holds, ".") + "; it is to get other values in this docket, but only once those of " + c.Address + " are free."
-		out.Mend = fmt.Sprintf("Change %s in %s to something else for now, then match again.", there, target)
+		way := do(FreeThere, there, target)
 		if c.HeldAs != "" { // they exchange keys, which only works where both can be named
-			out.Mend = fmt.Sprintf("Give them these keys in %s itself, forget their pairs with anagram pair --forget, then match again.", target)
+			way = do(ExchangeKeys, target)
 		}
+		return blocker(ValueTaken, holds+"; it is to get other values in this docket, but only once those of "+c.Address+" are free.", way)
 	case c.Waits:
-		out.Message = strings.TrimSuffix(holds, ".") + fmt.Sprintf("; it would give them up in docket %d but is not approved.", docket)
-		out.Mend = fmt.Sprintf("Approve %s as well, or decline %s.", c.Other, c.Address)
+		return blocker(ValueTaken, holds+fmt.Sprintf("; it would give them up in docket %d but is not approved.", docket), do(ApproveToo, c.Other), do(Decline, c.Address))
 	default:
-		out.Message = holds
-		out.Mend = fmt.Sprintf("%s in the source, then export and match again; or change %s in %s and match again; or %s.", correct, there, target, without)
+		return blocker(ValueTaken, holds+".", do(CorrectInSource, correct), do(ChangeThere, there, target), without)
 	}
-	return out
 }

@@ -26,7 +26,7 @@ func TestWhatARuleThatRefusesSays(t *testing.T) {
 	one := catalog.Rule{Name: "low_ok", Columns: []string{"low"}, Text: "low\n  >= 0"}
 	c := Breaks("a/A", one, nil, "target")
 	assert.Equal(t, Check{ValueDoesNotFit, Blocker, "a/A: field low has a value that a rule of target refuses: low >= 0 (low_ok).",
-		"Correct the value in the source, then export and match again; or decline the record."}, c)
+		"Correct the value in the source, then export and match again; or decline the record.", nil}, worded(c))
 	both := Breaks("a/A", catalog.Rule{Columns: []string{"low", "high"}, Text: "low < high"}, []string{"low", "high"}, "target")
 	assert.Equal(t, "a/A: fields low, high have values that a rule of target refuses: low < high.", both.Message)
 	assert.Equal(t, "Correct the values in the source, then export and match again; or decline field low or high, or the record.", both.Mend)
@@ -47,4 +47,10 @@ func TestWhatAValueOfTheTargetAloneSays(t *testing.T) {
 		assert.Equal(t, []any{c.level, c.mend}, []any{got.Level, got.Mend})
 		assert.Contains(t, got.Message, c.message)
 	}
+}
+
+// worded is a check as it reads, without its ways as values.
+func worded(c Check) Check {
+	c.ways = nil
+	return c
 }

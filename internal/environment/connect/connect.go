@@ -58,7 +58,7 @@ func Where(around environment.Surroundings, name, scheme, address string) (envir
 	case "odata+https", "odata+http", "scim+https", "scim+http":
 		u, err := url.Parse(webAddress(address))
 		if err != nil {
-			return environment.Where{}, &environment.Error{Environment: name, Message: "its address is none of a service.", Mend: "Correct connect: of this environment in anagram.yaml."}
+			return environment.Where{}, &environment.Error{Environment: name, Message: "its address is none of a service.", Mend: environment.MendAddress}
 		}
 		return environment.Where{Server: u.Host, Account: u.User.Username(), Here: web.Here(u.Hostname())}, nil
 	default:

@@ -65,7 +65,7 @@ func Open(ctx context.Context, name, path string, readOnly bool) (environment.En
 	f := &folder{name: name, path: path, states: map[string]state{}}
 	info, err := os.Stat(path)
 	if err != nil || !info.IsDir() {
-		return nil, &environment.Error{Environment: name, Message: fmt.Sprintf("there is no folder %s.", path), Mend: "Correct connect: of this environment in anagram.yaml.", Cause: err}
+		return nil, &environment.Error{Environment: name, Message: fmt.Sprintf("there is no folder %s.", path), Mend: environment.MendAddress, Cause: err}
 	}
 	if err := f.finishReplacing(readOnly); err != nil {
 		return nil, err

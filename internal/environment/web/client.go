@@ -122,7 +122,7 @@ func Open(o Options) (*Client, error) {
 	}
 	base, err := url.Parse(o.Base)
 	if err != nil || base.Host == "" || base.Scheme != "http" && base.Scheme != "https" {
-		return fail("its address is none of a service.", "Correct connect: of this environment in anagram.yaml.", nil)
+		return fail("its address is none of a service.", environment.MendAddress, nil)
 	}
 	account := base.User.Username()
 	base.User, base.RawQuery, base.Fragment = nil, "", ""
@@ -354,7 +354,7 @@ func (c *Client) lost(ctx context.Context, r Request, err error) error {
 		return ctx.Err()
 	}
 	if errors.Is(err, errElsewhere) {
-		return &environment.Error{Environment: c.name, Message: c.base.Host + " sends requests on to another address, which was not followed.", Mend: "Correct connect: of this environment in anagram.yaml."}
+		return &environment.Error{Environment: c.name, Message: c.base.Host + " sends requests on to another address, which was not followed.", Mend: environment.MendAddress}
 	}
 	message, mend := c.unreachable(err)
 	out := &environment.Error{Environment: c.name, Message: message, Mend: mend, Cause: errHidden}
@@ -381,7 +381,7 @@ func (c *Client) unreachable(err error) (message, mend string) {
 	case isTLS(err):
 		return c.base.Host + " does not prove that it is that server.", "Check the address; a certificate of your own authority is named with authority: in anagram.yaml."
 	case errors.As(err, &dns):
-		return "there is no host " + show.Harmless(c.base.Hostname()) + ".", "Correct connect: of this environment in anagram.yaml."
+		return "there is no host " + show.Harmless(c.base.Hostname()) + ".", environment.MendAddress
 	case errors.Is(err, context.DeadlineExceeded), errors.As(err, &timeout) && timeout.Timeout():
 		return c.base.Host + " does not answer.", "Check address and network, and that this is the service."
 	default:
@@ -413,7 +413,7 @@ func Clean(text string, sent []string) string {
 func (c *Client) Refusal(a *Answer) error {
 	switch a.Status {
 	case http.StatusUnauthorized:
-		return &environment.Error{Environment: c.name, Message: c.base.Host + " does not let the account in.", Mend: "Check account, password: and web: of this environment in anagram.yaml."}
+		return &environment.Error{Environment: c.name, Message: c.base.Host + " does not let the account in.", Mend: environment.MendSign}
 	case http.StatusForbidden:
 		return &environment.Error{Environment: c.name, Message: c.base.Host + " refuses this to the account.", Mend: "Ask who runs the service for the right, or use another account."}
 	case http.StatusTooManyRequests, http.StatusServiceUnavailable:

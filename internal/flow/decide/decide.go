@@ -98,7 +98,7 @@ func Decide(ctx context.Context, s *session.Session, d *docket.Docket, r Request
 	}
 	result.Now = docket.Summary{Past: past, Tally: after.Tally}
 	result.Blocked = blockedOf(after, func(int64, check.Check) bool { return false })
-	result.Newly = blockedOf(after, func(id int64, c check.Check) bool { return slices.Contains(before.standing.Blocked[id], c) })
+	result.Newly = blockedOf(after, func(id int64, c check.Check) bool { return slices.ContainsFunc(before.standing.Blocked[id], c.Is) })
 	result.Freed = blockedOf(before.standing, func(id int64, c check.Check) bool {
 		return slices.ContainsFunc(after.Blocked[id], func(now check.Check) bool { return now.Code == c.Code })
 	})

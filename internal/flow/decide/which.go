@@ -130,7 +130,7 @@ func (s selected) with(f docket.Finding) Reviewed {
 		}
 	}
 	for _, c := range s.standing.Blocked[f.ID] {
-		if !slices.Contains(r.Checks, c) {
+		if !slices.ContainsFunc(r.Checks, c.Is) {
 			r.Checks = append(slices.Clone(r.Checks), c)
 		}
 	}

@@ -74,7 +74,7 @@ func CheckCatalog(ctx context.Context, s *session.Session, names []string) (Cata
 			return out, err
 		}
 		for _, one := range checks {
-			if !slices.Contains(out.Checks, one) {
+			if !slices.ContainsFunc(out.Checks, one.Is) {
 				out.Checks = append(out.Checks, one)
 			}
 		}

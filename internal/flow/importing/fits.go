@@ -34,9 +34,7 @@ func Fits(ctx context.Context, s *session.Session, r Ready, env environment.Envi
 	}
 	address := r.Docket.Header.TargetAddress
 	if now := s.AddressOf(name, about.Address); now != address {
-		return r, &session.BlockedError{Docket: r.Docket.Header.Number, Checks: []check.Check{{Code: check.OtherTarget, Level: check.Blocker,
-			Message: fmt.Sprintf("%s is %s now; when docket %d was matched it was %s.", name, now, r.Docket.Header.Number, address),
-			Mend:    fmt.Sprintf("Correct connect: of this environment in anagram.yaml, or %s.", r.Docket.Header.AgainInside())}}}
+		return r, &session.BlockedError{Docket: r.Docket.Header.Number, Checks: []check.Check{check.Elsewhere(name, now, address, r.Docket.Header.Number, r.Docket.Header.AgainInside())}}
 	}
 	target := session.Described{Environment: env, About: about, Fit: c.Fits(name, about.Places)}
 	if problems := target.Problems(c, types); len(problems) > 0 {

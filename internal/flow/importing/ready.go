@@ -3,7 +3,6 @@ package importing
 import (
 	"context"
 	"fmt"
-	"strings"
 	"time"
 
 	"anagram/internal/core/catalog"
@@ -159,8 +158,7 @@ func describedAsNow(s *session.Session, d *docket.Docket) error {
 		was, _ := d.Catalog.Type(t.Name)
 		is, ok := now.Type(t.Name)
 		if !ok || !is.SameAs(was) {
-			return &session.BlockedError{Docket: d.Header.Number, Checks: []check.Check{{Code: check.OtherCatalog, Level: check.Blocker,
-				Message: fmt.Sprintf("%s describes %s otherwise than when docket %d was matched.", s.Workspace.CatalogName(), t.Name, d.Header.Number), Mend: d.Header.Again() + "."}}}
+			return &session.BlockedError{Docket: d.Header.Number, Checks: []check.Check{check.Otherwise(s.Workspace.CatalogName()+" describes "+t.Name+" otherwise", d.Header.Number, d.Header.AgainInside())}}
 		}
 	}
 	var around docket.Around
@@ -168,8 +166,7 @@ func describedAsNow(s *session.Session, d *docket.Docket) error {
 		around = *d.Header.Around
 	}
 	if e, err := s.Workspace.Environment(d.Header.Target); err == nil && !e.Around.Same(workspace.Around(around)) {
-		return &session.BlockedError{Docket: d.Header.Number, Checks: []check.Check{{Code: check.OtherCatalog, Level: check.Blocker,
-			Message: fmt.Sprintf("anagram.yaml says otherwise under around_import: of %s than when docket %d was matched.", d.Header.Target, d.Header.Number), Mend: d.Header.Again() + "."}}}
+		return &session.BlockedError{Docket: d.Header.Number, Checks: []check.Check{check.Otherwise("anagram.yaml says otherwise under around_import: of "+d.Header.Target, d.Header.Number, d.Header.AgainInside())}}
 	}
 	for _, name := range []string{d.Header.Source, d.Header.Target} {
 		zone := ""
@@ -177,8 +174,7 @@ func describedAsNow(s *session.Session, d *docket.Docket) error {
 			zone = now.String()
 		}
 		if zone != d.Header.Zones[name] && (d.Header.Restores == 0 || name == d.Header.Target) {
-			return &session.BlockedError{Docket: d.Header.Number, Checks: []check.Check{{Code: check.OtherCatalog, Level: check.Blocker,
-				Message: fmt.Sprintf("anagram.yaml says another zone for %s than when docket %d was matched.", name, d.Header.Number), Mend: d.Header.Again() + "."}}}
+			return &session.BlockedError{Docket: d.Header.Number, Checks: []check.Check{check.Otherwise("anagram.yaml says another zone for "+name, d.Header.Number, d.Header.AgainInside())}}
 		}
 	}
 	return nil
@@ -203,12 +199,11 @@ func verifyParcel(ctx context.Context, s *session.Session, h docket.Header) erro
 		return nil
 	}
 	blocked := func(message string) error {
-		return &session.BlockedError{Docket: h.Number, Checks: []check.Check{{Code: check.BrokenSeal, Level: check.Blocker,
-			Message: message, Mend: "Bring the parcel back as it was, or export and match again."}}}
+		return &session.BlockedError{Docket: h.Number, Checks: []check.Check{check.Unsealed(message)}}
 	}
 	p, err := parcel.Open(h.ParcelFile)
 	if err != nil {
-		return blocked(strings.TrimSuffix(err.Error(), ".") + ".")
+		return blocked(err.Error())
 	}
 	defer p.Close()
 	s.Progress.Start("verifying the parcel", 0)
@@ -218,7 +213,7 @@ func verifyParcel(ctx context.Context, s *session.Session, h docket.Header) erro
 		return ctx.Err()
 	}
 	if err != nil {
-		return blocked(strings.TrimSuffix(err.Error(), ".") + ".")
+		return blocked(err.Error())
 	}
 	if p.Manifest.Seal != h.ParcelSeal {
 		return blocked(fmt.Sprintf("%s is not the parcel that docket %d was matched with.", h.ParcelFile, h.Number))

@@ -6,12 +6,10 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/environment"
 	"anagram/internal/flow/session"
-	"anagram/internal/store/workspace"
 )
 
 // EnvironmentReport is what a test of an environment found.
@@ -82,7 +80,7 @@ func TestEnvironments(ctx context.Context, s *session.Session, names []string) (
 // NotReached says why an address did not serve of which nothing is written down yet.
 func NotReached(cause error) error {
 	var known *environment.Error
-	if errors.As(cause, &known) && strings.Contains(known.Mend, workspace.ConfigName) {
+	if errors.As(cause, &known) && environment.NamesSetting(known.Mend) {
 		cause = &environment.Error{Environment: known.Environment, Message: known.Message, Mend: "Correct its address.", Cause: known.Cause}
 	}
 	return fmt.Errorf("%w No workspace was started", cause)

@@ -329,11 +329,11 @@ func (col collectors) flush(ctx context.Context, c compared, w atWork, likely *l
 
 // notThere says that a whole type is not compared, as the target does not have it.
 func notThere(ctx context.Context, c compared, t *catalog.Type, pt parcel.Type, out *sink) error {
-	message, mend := fmt.Sprintf("%s is not compared: %s has nothing called %q.", t.Name, c.target, t.Place(c.target)), "Correct at: in the catalog, or create it in "+c.target+" and match again."
+	missing := check.NoPlace(t.Name, c.target, t.Place(c.target))
 	if c.against != nil {
-		message, mend = fmt.Sprintf("%s is not compared: %s does not hold that record type.", t.Name, c.target), "Export it there, too, and match again."
+		missing = check.NotInParcel(t.Name, c.target)
 	}
-	if err := out.notCompared(ctx, t.Name, message, mend); err != nil {
+	if err := out.notCompared(ctx, t.Name, missing); err != nil {
 		return err
 	}
 	return out.typeDone(ctx, docket.Type{Name: t.Name, Fields: pt.Fields, Counts: map[match.Status]int{}, NotCompared: pt.Records})
@@ -343,12 +343,10 @@ func notThere(ctx context.Context, c compared, t *catalog.Type, pt parcel.Type, 
 // parcel's records.
 func commonFields(ctx context.Context, c compared, t *catalog.Type, pt parcel.Type, out *sink) (fields []record.Field, at []int, err error) {
 	there := c.env.Fit.Fields[t.Name]
-	const mend = "Put it under ignore: in the catalog if that is as it should be."
 	for i, field := range pt.Fields {
 		j := record.FieldAt(there, field.Name)
 		if j < 0 {
-			message := fmt.Sprintf("Field %s of %s is in %s but not in %s; it was not compared and will not be written.", field.Name, t.Name, c.source, c.target)
-			if err := out.notCompared(ctx, t.Name+"."+field.Name, message, mend); err != nil {
+			if err := out.notCompared(ctx, t.Name+"."+field.Name, check.FieldOnOneSide(t.Name, field.Name, c.source, c.target)); err != nil {
 				return nil, nil, err
 			}
 			continue
@@ -359,8 +357,7 @@ func commonFields(ctx context.Context, c compared, t *catalog.Type, pt parcel.Ty
 	}
 	for _, field := range there {
 		if without := c.parcel.Manifest.Selection.NoFiles && field.Kind == record.Bytes; !without && record.FieldAt(pt.Fields, field.Name) < 0 {
-			message := fmt.Sprintf("Field %s of %s is in %s but not in the parcel; it was not compared and will not be written.", field.Name, t.Name, c.target)
-			if err := out.notCompared(ctx, t.Name+"."+field.Name, message, mend); err != nil {
+			if err := out.notCompared(ctx, t.Name+"."+field.Name, check.FieldOnOneSide(t.Name, field.Name, c.target, "the parcel")); err != nil {
 				return nil, nil, err
 			}
 		}
@@ -386,8 +383,7 @@ func oneSided(ctx context.Context, c compared, out *sink) error {
 		if _, ok := c.parcel.Manifest.Type(pt.Name); ok {
 			continue
 		}
-		message := fmt.Sprintf("%s is not compared: parcel %s does not hold that record type.", pt.Name, library.NameOf(c.parcel))
-		if err := out.notCompared(ctx, pt.Name, message, "Export it there, too, and match again."); err != nil {
+		if err := out.notCompared(ctx, pt.Name, check.NotInParcel(pt.Name, "parcel "+library.NameOf(c.parcel))); err != nil {
 			return err
 		}
 	}

@@ -2,7 +2,6 @@ package matching
 
 import (
 	"context"
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -195,9 +194,7 @@ func usePair(ctx context.Context, c compared, f *family, out *sink) ([]docket.Pa
 			continue
 		}
 		one, other := c.catalog.Address(f.typ, side.keys[0]), c.catalog.Address(f.typ, side.keys[1])
-		return nil, out.onDocket(ctx, check.Check{Code: check.PairNotUsed, Level: check.Caution,
-			Message: fmt.Sprintf("%s and %s are paired as one record, but %s has both; they are compared each for itself.", one, other, side.name),
-			Mend:    fmt.Sprintf("Remove one of them in %s, or forget the pair with anagram pair --forget %s %s; then match again.", side.name, one, other)})
+		return nil, out.onDocket(ctx, check.PairUnused(one, other, side.name))
 	}
 	if len(f.sources) == 1 && len(f.targets) == 1 && f.sources[0].Order() != f.targets[0].Order() {
 		c.names.Add(f.typ, f.targets[0], f.sources[0])

@@ -61,9 +61,9 @@ func (out *sink) onDocket(ctx context.Context, c check.Check) error {
 }
 
 // notCompared says that a type or a field is on one side only.
-func (out *sink) notCompared(ctx context.Context, what, message, mend string) error {
+func (out *sink) notCompared(ctx context.Context, what string, c check.Check) error {
 	out.left = append(out.left, what)
-	return out.onDocket(ctx, check.Check{Code: check.NotOnBothSides, Level: check.Caution, Message: message, Mend: mend})
+	return out.onDocket(ctx, c)
 }
 
 // said gives a check as it is said in such a docket.

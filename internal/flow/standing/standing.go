@@ -2,7 +2,6 @@ package standing
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -260,9 +259,7 @@ func (r reading) through(a *Approval, fallen map[int64]int64) []check.Check {
 	for _, id := range a.After {
 		if _, down := fallen[id]; down {
 			other := r.byID[id].Address
-			out = append(out, check.Check{Code: check.ValueTaken, Level: check.Blocker,
-				Message: fmt.Sprintf("%s gets a value that %s has to give up first, which cannot be imported itself.", a.Address, other),
-				Mend:    fmt.Sprintf("Mend %s first.", other)})
+			out = append(out, check.HeldUp(a.Address, other))
 		}
 	}
 	for _, n := range a.Needs {

@@ -297,12 +297,12 @@ func eventText(e history.Event) string {
 	case "signed":
 		return who + " signed what they decided"
 	case "decided":
+		if e.Rule {
+			who = "by a standing rule"
+		}
 		text := fmt.Sprintf("%s: %s %s", who, e.Decision, some(e.Addresses, 3))
 		if e.Records > 3 {
 			text = fmt.Sprintf("%s: %s %s, such as %s", who, e.Decision, count(e.Records, "finding"), some(e.Addresses[:2], 2))
-		}
-		if e.Rule {
-			text = strings.Replace(text, who+":", "by a standing rule:", 1)
 		}
 		if e.Carried != 0 {
 			text += fmt.Sprintf(", carried over from docket %d", e.Carried)

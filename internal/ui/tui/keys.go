@@ -214,17 +214,18 @@ func (m *model) apply(ids []int64, r decide.Request) {
 	if r.Take == decide.TakeTarget {
 		done = "settled: " + m.d.Header.Target + " keeps its values"
 	}
-	m.message = what + " " + done + "."
+	var said []string
+	if len(before) > 0 || refused == 0 {
+		said = append(said, what+" "+done+".")
+	}
 	if refused > 0 {
 		how := "press 1 or 2 to say whose values are right, or x or w"
 		if m.d.Header.Restores > 0 {
 			how = "press 1 for what was there before (none of what the import made), 2 for what is there now, or x or w"
 		}
-		m.message += fmt.Sprintf(" %s passed over: %s.", show.Count(refused, "finding", ""), how)
-		if len(before) == 0 {
-			m.message = strings.TrimSpace(strings.TrimPrefix(m.message, what+" "+done+"."))
-		}
+		said = append(said, fmt.Sprintf("%s passed over: %s.", show.Count(refused, "finding", ""), how))
 	}
+	m.message = strings.Join(said, " ")
 	m.settle(now)
 }
 

@@ -430,11 +430,11 @@ func (d dialect) Explain(err error) (message, mend string) {
 	}
 	switch my.Number {
 	case 1044:
-		return fmt.Sprintf("the account %s may not use the database %q.", d.account, d.database), "Ask for the right, or correct connect: of this environment in anagram.yaml."
+		return fmt.Sprintf("the account %s may not use the database %q.", d.account, d.database), environment.MendUse
 	case 1045, 1698:
-		return fmt.Sprintf("%s refuses the account %s.", d.host, d.account), "Check the account and the password: of this environment in anagram.yaml."
+		return fmt.Sprintf("%s refuses the account %s.", d.host, d.account), environment.MendAccount
 	case 1049:
-		return fmt.Sprintf("%s has no database %q.", d.host, d.database), "Correct connect: of this environment in anagram.yaml."
+		return fmt.Sprintf("%s has no database %q.", d.host, d.database), environment.MendAddress
 	case 1142, 1143, 1227, 1370: // the command, the account, and the table or column
 		return fmt.Sprintf("the account %s may not do this: %s.", d.account, my.Message), "Ask for the right, or use another account."
 	case 1213:

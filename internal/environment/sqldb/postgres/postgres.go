@@ -445,9 +445,9 @@ func (d dialect) Explain(err error) (message, mend string) {
 func (d dialect) explainServer(pg *pgconn.PgError) (message, mend string) {
 	switch {
 	case pg.Code == "28P01" || pg.Code == "28000":
-		return fmt.Sprintf("%s refuses the account %s.", d.host, d.account), "Check the password: of this environment in anagram.yaml, or PostgreSQL's own password file."
+		return fmt.Sprintf("%s refuses the account %s.", d.host, d.account), environment.MendPassword
 	case pg.Code == "3D000":
-		return fmt.Sprintf("%s has no database %q.", d.host, d.database), "Correct connect: of this environment in anagram.yaml."
+		return fmt.Sprintf("%s has no database %q.", d.host, d.database), environment.MendAddress
 	case pg.Code == "42501" && strings.Contains(pg.Message, "row-level security"):
 		return fmt.Sprintf("row-level security hides rows from the account %s (table %s), so what is missing cannot be told from what is hidden.", d.account, cmp.Or(pg.TableName, named(pg.Message))),
 			"Use an account that sees all rows, such as the owner of the table or one with BYPASSRLS."

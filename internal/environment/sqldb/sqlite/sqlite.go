@@ -43,11 +43,11 @@ func open(ctx context.Context, name string, d dialect) (environment.Environment,
 	info, err := os.Stat(path)
 	switch {
 	case errors.Is(err, os.ErrNotExist):
-		return nil, &environment.Error{Environment: name, Message: fmt.Sprintf("there is no file %s.", path), Mend: "Correct connect: of this environment in anagram.yaml.", Cause: err}
+		return nil, &environment.Error{Environment: name, Message: fmt.Sprintf("there is no file %s.", path), Mend: environment.MendAddress, Cause: err}
 	case err != nil:
 		return nil, &environment.Error{Environment: name, Message: fmt.Sprintf("%s cannot be reached: %v.", path, errors.Unwrap(err)), Cause: err}
 	case info.IsDir():
-		return nil, &environment.Error{Environment: name, Message: fmt.Sprintf("%s is a folder, not an SQLite database.", path), Mend: "Correct connect: of this environment in anagram.yaml."}
+		return nil, &environment.Error{Environment: name, Message: fmt.Sprintf("%s is a folder, not an SQLite database.", path), Mend: environment.MendAddress}
 	}
 	db, err := sqlitefile.Open(path, sqlitefile.Options{ReadOnly: readOnly, Wait: engine.Wait, Pragmas: []string{"foreign_keys(1)"}})
 	if err != nil {
@@ -249,7 +249,7 @@ func (d dialect) Explain(err error) (message, mend string) {
 	case lib.SQLITE_BUSY, lib.SQLITE_LOCKED:
 		return fmt.Sprintf("%s is locked by another program.", d.path), "Wait until that program has finished, or close it, and try again."
 	case lib.SQLITE_NOTADB:
-		return fmt.Sprintf("%s is not an SQLite database.", d.path), "Correct connect: of this environment in anagram.yaml."
+		return fmt.Sprintf("%s is not an SQLite database.", d.path), environment.MendAddress
 	case lib.SQLITE_CORRUPT:
 		if !d.damaged() {
 			return fmt.Sprintf("%s could not be read as at one moment: another program writes to it without keeping to SQLite's locks. The file itself is sound.", d.path), "Wait until that program has finished, or close it, and try again."
