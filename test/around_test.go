@@ -109,6 +109,7 @@ func TestWhatIsRunIsWhatWasShown(t *testing.T) {
 
 // Where the program is killed, what comes after the import is run at the next start.
 func TestAKillDoesNotKeepWhatComesAfterFromRunning(t *testing.T) {
+	inLongRun(t, "a server has to notice a kill")
 	t.Parallel()
 	for _, next := range [][]string{{"match", "p", "--against", "target"}, {"import", "1"}} {
 		p, see, do := aroundPlace(t, "mysql", `{before: ["UPDATE features SET state = 'off'"], after: ["UPDATE features SET state = 'on'"]}`)

@@ -22,7 +22,7 @@ var hostileTexts = []string{
 
 // The scripts for others run in each engine's own client, whatever that is set to, and store
 // exactly the texts.
-func scriptsInTheEnginesOwnClients(t *testing.T) {
+func TestScriptsInTheEnginesOwnClients(t *testing.T) {
 	t.Parallel()
 	for _, engine := range everyEngine {
 		t.Run(engine, func(t *testing.T) {

@@ -77,6 +77,7 @@ func galera(t *testing.T, nodes int) ([]string, []*sql.DB) {
 // Of a cluster any node can be the target. A conflict with another node shows at the commit:
 // then nothing was written, and the records are named. What one node wrote, another is read with.
 func TestAClusterOfThreeNodes(t *testing.T) {
+	inLongRun(t, "a cluster")
 	t.Parallel()
 	urls, dbs := galera(t, 3)
 	run(t, dbs[0], "CREATE TABLE items (id INTEGER AUTO_INCREMENT PRIMARY KEY, code VARCHAR(9) UNIQUE, name VARCHAR(20)) ENGINE=InnoDB", "INSERT INTO items (code, name) VALUES ('A','old'),('B','old'),('C','old')")

@@ -15,7 +15,7 @@ import (
 )
 
 // A password is refused in whatever form it stands in an address, and never shown.
-func passwordsInAddresses(t *testing.T) {
+func TestPasswordsInAddressesAreRefused(t *testing.T) {
 	t.Parallel()
 	for _, connect := range []string{
 		"postgres://u:hunter2@h/d", "postgres://u:hunter2@h:x/d%zz", "postgres:host=x password=hunter2", "postgres://u@h/d?sslpassword=hunter2", "postgres://u@h/d?password=hunter2;x",
@@ -59,7 +59,7 @@ func listener(t *testing.T, do func(net.Conn)) string {
 
 // What answers at an address may be no database server at all: it is named, and not waited
 // for without end.
-func serversThatAreNone(t *testing.T) {
+func TestServersThatAreNone(t *testing.T) {
 	t.Parallel()
 	silent := listener(t, func(c net.Conn) { _, _ = c.Read(make([]byte, 1)); time.Sleep(time.Minute) })
 	flood := listener(t, func(c net.Conn) {

@@ -4,11 +4,15 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"flag"
 	"fmt"
 	"os"
 	"os/exec"
 	"os/signal"
 	"path/filepath"
+	"runtime"
+	"runtime/debug"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -16,6 +20,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"anagram/internal/environment/conformance"
 	"anagram/internal/ui/cli"
 )
 
@@ -43,11 +48,30 @@ func TestMain(m *testing.M) {
 }
 
 func prepareAndRun(m *testing.M) (int, error) {
+	// Much of the time is spent waiting for servers and disks, so more tests than processors
+	// are at work; and what they leave behind is small, so it is cleaned up seldom.
+	flag.Parse()
+	chosen := false
+	flag.Visit(func(f *flag.Flag) { chosen = chosen || f.Name == "test.parallel" })
+	if !chosen {
+		if err := flag.Set("test.parallel", strconv.Itoa(2*runtime.GOMAXPROCS(0))); err != nil {
+			return 1, err
+		}
+	}
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(400)
+	}
 	dir, err := os.MkdirTemp("", "anagram-test-")
 	if err != nil {
 		return 1, err
 	}
 	defer os.RemoveAll(dir)
+	drop := conformance.Reuse()
+	defer func() {
+		if err := drop(); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+		}
+	}()
 	program = filepath.Join(dir, programName)
 	if built {
 		build := exec.Command("go", "build", "-o", program, "../cmd/anagram")
@@ -98,7 +122,7 @@ func (p *place) started(name string, args ...string) *exec.Cmd {
 // run runs the program in the workspace.
 func (p *place) run(args ...string) result {
 	p.t.Helper()
-	if built {
+	if built || p.alone {
 		return p.process(args...)
 	}
 	var out, errs bytes.Buffer

@@ -32,7 +32,7 @@ func server(t *testing.T, p *place, engine, role string) (string, *sql.DB) {
 	case "mysql":
 		return conformance.MySQL(t)
 	}
-	db, err := sql.Open("sqlite", "file:"+p.path(role+".db"))
+	db, err := sql.Open("sqlite", "file:"+p.path(role+".db")+"?_pragma=synchronous(0)")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = db.Close() })
 	return "sqlite:" + role + ".db", db
@@ -139,6 +139,7 @@ func TestTheDraftFindsEveryKeyAndReference(t *testing.T) {
 }
 
 func TestADraftOfTwoHundredTables(t *testing.T) {
+	inLongRun(t, "volume, and it measures")
 	t.Parallel()
 	for engine, kind := range map[string]string{"postgres": "serial PRIMARY KEY", "mysql": "integer AUTO_INCREMENT PRIMARY KEY", "sqlite": "INTEGER PRIMARY KEY"} {
 		t.Run(engine, func(t *testing.T) {

@@ -31,6 +31,7 @@ func manyPlace(t *testing.T, n int) *place {
 const itemsQuery = "SELECT i.code, g.code, i.name, i.price, i.note FROM items i JOIN groups g ON g.id = i.group_id ORDER BY 1"
 
 func TestTwoHundredThousandRecordsInLittleMemory(t *testing.T) {
+	inLongRun(t, "volume and memory")
 	n, most := full(40_000, 200_000), 200<<20
 	p := manyPlace(t, n)
 	check := func(r result) {

@@ -19,13 +19,24 @@ import (
 	_ "modernc.org/sqlite"
 )
 
-// full chooses how much of what is long by nature is done: all of it where
-// ANAGRAM_TEST_FULL is set, as the gate does, else enough to notice what is wrong.
+// longRun says that what is long by nature is done as well, and in full: make long.
+var longRun = os.Getenv("ANAGRAM_TEST_LONG") != ""
+
+// full chooses how much of what is long by nature is done: all of it in the long run, else
+// enough to notice what is wrong.
 func full(some, all int) int {
-	if os.Getenv("ANAGRAM_TEST_FULL") != "" {
+	if longRun {
 		return all
 	}
 	return some
+}
+
+// inLongRun leaves a test to the long run: one of volume, of time, or of many servers.
+func inLongRun(t *testing.T, why string) {
+	t.Helper()
+	if !longRun {
+		t.Skip("left to the long run (make long): " + why)
+	}
 }
 
 // place is a workspace of a test.
@@ -34,7 +45,9 @@ type place struct {
 	dir  string
 	user string
 	env  []string // variables beside those of the process, NAME=value
-	sum  string   // digest of docket 1, once it was asked for
+	// alone says that every run has a process of its own, as it is what the test is about.
+	alone bool
+	sum   string // digest of docket 1, once it was asked for
 }
 
 // newPlace makes a workspace with two databases, source and target, and a catalog.
@@ -71,7 +84,7 @@ func (p *place) read(name string) []byte {
 // sql runs statements in a database, which is made where it is not there.
 func (p *place) sql(name, statements string) {
 	p.t.Helper()
-	db, err := sql.Open("sqlite", p.uri(name)+"?_pragma=foreign_keys(1)")
+	db, err := sql.Open("sqlite", p.uri(name)+"?_pragma=foreign_keys(1)&_pragma=synchronous(0)")
 	require.NoError(p.t, err)
 	defer db.Close()
 	_, err = db.Exec(statements)

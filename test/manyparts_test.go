@@ -12,6 +12,7 @@ import (
 // Parts of very many records are found by reading all parts, unless there are far too many of
 // them. Either way the same come along, with what they need, and are told alike.
 func TestThePartsOfVeryManyRecords(t *testing.T) {
+	inLongRun(t, "very many records")
 	t.Parallel()
 	const owners = 21_000
 	catalog := "types:\n  unit: {at: units, key: [code], id: id}\n  panel: {at: panels, key: [code], id: id}\n" +

@@ -24,6 +24,7 @@ func sameBytes(t *testing.T, records int) int64 {
 }
 
 func TestMemoryOfMatchingDoesNotFollowTheRecordsThatAreTheSame(t *testing.T) {
+	inLongRun(t, "volume and memory")
 	// Of what is held, not of what waits to be cleaned up: how much that is differs from run to run.
 	t.Setenv("GOGC", "100")
 	// Up to the budget of sorting it does; both numbers are beyond.

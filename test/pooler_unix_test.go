@@ -100,6 +100,7 @@ func shortDir(t *testing.T) string {
 // A pooler hands each transaction to another server connection, and keeps no setting of a
 // session. The whole job goes through it.
 func TestBehindAPoolerThatHandsTransactionsRound(t *testing.T) {
+	inLongRun(t, "a pooler")
 	t.Parallel()
 	pooler := tool(t, "pgbouncer")
 	for _, more := range []string{"", "ignore_startup_parameters = extra_float_digits,row_security,IntervalStyle,bytea_output,lock_timeout,DateStyle\n"} {
@@ -175,6 +176,7 @@ func TestBehindAPoolerThatHandsTransactionsRound(t *testing.T) {
 
 // A standby is read as any other, and written by nobody.
 func TestAStandbyIsASource(t *testing.T) {
+	inLongRun(t, "two servers of its own")
 	t.Parallel()
 	bin := ""
 	for _, found := range globbed("/usr/lib/postgresql/*/bin/pg_basebackup") {

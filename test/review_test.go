@@ -1,34 +1,24 @@
 package test
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // lab is a workspace in which something is new with parts and with what waits for it, changed,
 // removed, renamed and missing.
 func lab(t *testing.T) *place {
-	const tables = `CREATE TABLE units (id INTEGER PRIMARY KEY, code TEXT NOT NULL UNIQUE, name TEXT);
-CREATE TABLE assays (id INTEGER PRIMARY KEY, code TEXT NOT NULL UNIQUE, name TEXT, unit INTEGER REFERENCES units);
-CREATE TABLE ranges (id INTEGER PRIMARY KEY, assay INTEGER NOT NULL REFERENCES assays, sex TEXT NOT NULL, low INTEGER, UNIQUE (assay, sex));
-CREATE TABLE rules (id INTEGER PRIMARY KEY, code TEXT NOT NULL UNIQUE, assay INTEGER NOT NULL REFERENCES assays, active INTEGER);
-`
-	p := newPlace(t, `
-types:
-  unit: {at: units, key: [code], id: id, title: name}
-  assay: {at: assays, key: [code], id: id, refers: {unit: unit}, title: name}
-  range: {at: ranges, key: [assay, sex], id: id, refers: {assay: assay}, part_of: assay}
-  rule: {at: rules, key: [code], id: id, refers: {assay: assay}}
-areas: {tests: [assay, range], rules: [rule]}
-`, tables+`INSERT INTO units VALUES (1,'g','gram'),(2,'mg','milligram');
-INSERT INTO assays VALUES (1,'GLU','Glucose',1),(2,'NEW','New one',2),(3,'OLD2','Old one, renamed',1);
-INSERT INTO ranges VALUES (1,1,'F',5),(2,1,'M',6),(3,2,'F',7),(4,2,'M',8);
-INSERT INTO rules VALUES (1,'R1',2,1),(2,'R2',2,1);`,
-		tables+`INSERT INTO units VALUES (7,'g','gram');
-INSERT INTO assays VALUES (8,'GLU','Glucose',7),(9,'GONE','Gone',7);
-INSERT INTO ranges VALUES (1,8,'F',1),(2,8,'M',2),(3,9,'F',1),(4,9,'M',2);`)
+	file := func(name string) string {
+		text, err := os.ReadFile(filepath.Join("testdata", "lab", name))
+		require.NoError(t, err)
+		return string(text)
+	}
+	p := newPlace(t, file("catalog.yaml"), file("source.sql"), file("target.sql"))
 	p.must(3, "match", "source", "--against", "target", "--name", "p")
 	return p
 }

@@ -16,7 +16,7 @@ const marker = "mArKeR-7f3a"
 
 // No value of a secret field comes out, whatever the database refuses and however it says
 // so: not in what is printed, nor in any file.
-func noSecretComesOut(t *testing.T) {
+func TestNoSecretComesOut(t *testing.T) {
 	t.Parallel()
 	raise := map[string][]string{
 		"postgres": {"CREATE FUNCTION refuse() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'no: %', OLD.token USING DETAIL = OLD.token, HINT = OLD.token; END $$", "CREATE TRIGGER refuse BEFORE UPDATE ON items FOR EACH ROW EXECUTE FUNCTION refuse()"},

@@ -173,6 +173,7 @@ func TestOnlyWhatIsInScopeIsCompared(t *testing.T) {
 
 // A parcel of a few records reads a few of the target's, not all.
 func TestASmallParcelAgainstALargeTable(t *testing.T) {
+	inLongRun(t, "it measures")
 	n := full(40_000, 100_000)
 	p := manyPlace(t, n)
 	p.must(0, "export", "source", "--name", "few", "--where", "item: code >= 'ITEM-000010' && code < 'ITEM-000020'")

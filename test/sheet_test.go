@@ -4,8 +4,6 @@ import (
 	"archive/zip"
 	"encoding/csv"
 	"io"
-	"os"
-	"os/exec"
 	"strconv"
 	"strings"
 	"testing"
@@ -225,52 +223,4 @@ func TestTablesHoldTexts(t *testing.T) {
 	p.answered("r.xlsx", "ida", map[[2]string][3]string{{"item/Y,%3D1+1", ""}: {"approve", "", ""}})
 	p.must(0, "decide", "1", "--from", "r.xlsx")
 	assert.Equal(t, "approved", p.review()["item/Y,=1+1"].Decision)
-}
-
-// tool finds a program of somebody else's that a test needs; without it the test is skipped,
-// but not where that is forbidden.
-func tool(t *testing.T, names ...string) string {
-	t.Helper()
-	for _, name := range names {
-		if path, err := exec.LookPath(name); err == nil {
-			return path
-		}
-	}
-	if os.Getenv("ANAGRAM_TEST_REQUIRE_SERVERS") != "" {
-		t.Fatalf("%s is not there", names[0])
-	}
-	t.Skipf("%s is not there", names[0])
-	return ""
-}
-
-// A workbook that somebody filled in, and that a spreadsheet program opened and saved in its
-// own way, says the same.
-func TestAWorkbookSavedByASpreadsheetProgram(t *testing.T) {
-	t.Parallel()
-	office := tool(t, "soffice", "libreoffice")
-	p := lab(t)
-	p.must(0, "review", "--out", "round.xlsx")
-	p.answered("round.xlsx", "ida", map[[2]string][3]string{
-		{"unit/mg", ""}: {"approve", "", "=1+1, and \"quotes\""}, {"range/GLU/M", "low"}: {"approve", "source", ""}, {"assay/GONE", ""}: {"hold", "", "größer 我們"},
-	})
-	save := func(form, out string) {
-		run := exec.Command(office, "-env:UserInstallation=file://"+p.path("office"), "--headless", "--convert-to", form, "--outdir", p.path(out), p.path("round.xlsx"))
-		said, err := run.CombinedOutput()
-		require.NoError(t, err, "%s", said)
-	}
-	save("xlsx", "saved")
-	r := p.must(0, "decide", "1", "--from", "saved/round.xlsx")
-	assert.Contains(t, r.out, "3 decisions by ida read into docket 1 from saved/round.xlsx.")
-	f := p.review()
-	assert.Equal(t, `approved =1+1, and "quotes"`, f["unit/mg"].Decision+" "+f["unit/mg"].Note)
-	assert.Equal(t, "approved", f["range/GLU/M"].Fields[0].Decision)
-	assert.Equal(t, "held größer 我們", f["assay/GONE"].Decision+" "+f["assay/GONE"].Note)
-	book, err := excelize.OpenFile(p.path("saved/round.xlsx"))
-	require.NoError(t, err)
-	defer book.Close()
-	for _, sheet := range book.GetSheetList()[1:] {
-		lists, err := book.GetDataValidations(sheet)
-		require.NoError(t, err)
-		assert.NotEmpty(t, lists, "the drop-downs were understood")
-	}
 }

@@ -36,7 +36,7 @@ func (p *place) onTerminal(args ...string) string {
 
 // Whatever stands in data, names, notes and files: a terminal obeys none of it, and no line
 // is forged.
-func aTerminalObeysNothing(t *testing.T) {
+func TestATerminalObeysNothing(t *testing.T) {
 	t.Parallel()
 	quoted := strings.ReplaceAll(hostile, "'", "''")
 	const table = "CREATE TABLE items (id INTEGER PRIMARY KEY, code TEXT, name TEXT, other TEXT, changed_at TEXT, changed_by TEXT, CHECK (length(name) < 500)); CREATE TABLE \"odd\x1b[2J\nFORGED\" (a TEXT PRIMARY KEY, \"col\x1b[2J\nFORGED\" TEXT);"

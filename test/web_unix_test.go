@@ -58,6 +58,7 @@ func TestImportsIntoAServiceAreKilledAtAnyMoment(t *testing.T) {
 
 // The pages of a service are read in constant memory.
 func TestAServiceIsReadInConstantMemory(t *testing.T) {
+	inLongRun(t, "volume and memory")
 	t.Parallel()
 	n := full(20_000, 100_000)
 	p := newPlace(t, manyCatalog, manyTables+manyItems(1, n, 0, "new"), manyTables)

@@ -121,6 +121,11 @@ func (w world) write(ctx context.Context, db *sql.DB, e Engine, first int64, wid
 			return fmt.Errorf("%w in: %s", err, statement)
 		}
 	}
+	if e.Driver == "mysql" { // which ends the transaction with the first table that it makes
+		if _, err := tx.ExecContext(ctx, "START TRANSACTION"); err != nil {
+			return err
+		}
+	}
 	random := rand.New(rand.NewPCG(7, uint64(first)))
 	ids := map[to]int64{}
 	next := first

@@ -6,7 +6,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -74,7 +76,7 @@ func Run(t *testing.T, fresh func(t *testing.T) Engine) {
 		"writes and translates references":    writes,
 		"takes back what is not committed":    rollsBack,
 		"names what is refused and goes on":   refuses,
-		"writes many at a time":               writesMany,
+		"writes many at a time":               writesMany(600),
 		"locks against a second import":       locks,
 		"reads what holds some values":        readsHolding,
 		"gives records another key":           rekeys,
@@ -98,7 +100,7 @@ func RunService(t *testing.T, fresh func(t *testing.T) Engine) {
 		"locates keys":                        locates,
 		"writes and translates references":    writes,
 		"names what is refused and goes on":   refuses,
-		"writes many at a time":               writesMany,
+		"writes many at a time":               writesMany(long(60, 600)), // each in a request or a few
 		"reads what holds some values":        readsHolding,
 		"gives records another key":           rekeys,
 		"stops when it is cancelled":          cancels,
@@ -349,21 +351,36 @@ func refuses(b *bench) {
 
 // writesMany adds and changes more records than any engine takes at a time, some of which
 // refer to others among them and some of which are refused.
-func writesMany(b *bench) {
+// long gives how many there are of what costs a service much: few, or in the long run many.
+func long(few, many int) int {
+	if os.Getenv(longVariable) != "" {
+		return many
+	}
+	return few
+}
+
+// writesMany writes n records, of which three cannot be written, and more that belong to them.
+func writesMany(n int) func(*bench) {
+	return func(b *bench) { b.writesMany(n) }
+}
+
+func (b *bench) writesMany(n int) {
+	third, parts := n/3, 0
 	ctx := context.Background()
 	env := b.open(false)
 	work, err := env.Begin(ctx, nil)
 	require.NoError(b, err)
 	var changes []environment.Change
 	bad := map[int]bool{}
-	for i := range 600 {
-		bad[len(changes)] = i%200 == 57
+	for i := range n {
+		bad[len(changes)] = i%third == third*57/200
 		key := fmt.Sprintf(`["N%d"]`, i)
 		if bad[len(changes)] {
 			key = `["A"]` // which is taken
 		}
 		changes = append(changes, b.change("thing", true, key, fmt.Sprintf(`{"name":"new\tline\\%d","active":true,"amount":"%d.5","body":{"file":"sha256:%s"}}`, i, i, strings.Repeat("0", 64))))
 		if i%3 == 0 && !bad[len(changes)-1] {
+			parts++
 			changes = append(changes, b.change("part", true, fmt.Sprintf(`[["N%d"],1]`, i), `{"note":null}`))
 		}
 		if i%5 == 0 {
@@ -379,11 +396,12 @@ func writesMany(b *bench) {
 	require.NoError(b, work.Commit(ctx))
 	after := b.open(true)
 	things := b.lines(after, "thing", nil)
-	require.Len(b, things, 3+597)
-	assert.Contains(b, things[1], `"name":"595"`)
-	assert.Equal(b, b.as(`thing/N599 {"key":["N599"],"values":{"active":true,"amount":"599.5","body":{"file":"sha256:` + record.BytesValue([]byte("a\x00b")).Text() + `"},"day":null,"extra":null,"name":"new\tline\\599","node_id":null}}`)[0],
-		things[slices.IndexFunc(things, func(l string) bool { return strings.HasPrefix(l, "thing/N599") })])
-	assert.Len(b, b.lines(after, "part", nil), 3+199)
+	require.Len(b, things, 3+n-3)
+	assert.Contains(b, things[1], fmt.Sprintf(`"name":"%d"`, n-5))
+	last := strconv.Itoa(n - 1)
+	assert.Equal(b, b.as(`thing/N` + last + ` {"key":["N` + last + `"],"values":{"active":true,"amount":"` + last + `.5","body":{"file":"sha256:` + record.BytesValue([]byte("a\x00b")).Text() + `"},"day":null,"extra":null,"name":"new\tline\\` + last + `","node_id":null}}`)[0],
+		things[slices.IndexFunc(things, func(l string) bool { return strings.HasPrefix(l, "thing/N"+last) })])
+	assert.Len(b, b.lines(after, "part", nil), 3+parts)
 }
 
 func locks(b *bench) {

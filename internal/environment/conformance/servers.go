@@ -22,6 +22,8 @@ const (
 	postgresVariable = "ANAGRAM_TEST_POSTGRES"
 	mysqlVariable    = "ANAGRAM_TEST_MYSQL"
 	requireVariable  = "ANAGRAM_TEST_REQUIRE_SERVERS"
+	defaultPostgres  = "postgres://postgres@127.0.0.1:5432/postgres?sslmode=disable"
+	longVariable     = "ANAGRAM_TEST_LONG" // what is long by nature is done as well
 )
 
 func setting(name, otherwise string) string {
@@ -34,10 +36,28 @@ func setting(name, otherwise string) string {
 // Postgres makes an empty PostgreSQL database and gives its URL and a connection.
 func Postgres(t *testing.T) (string, *sql.DB) {
 	t.Helper()
-	server := setting(postgresVariable, "postgres://postgres@127.0.0.1:5432/postgres?sslmode=disable")
+	server := setting(postgresVariable, defaultPostgres)
+	open := func(u *url.URL) (string, string) {
+		// What tests write themselves need not outlive a failure of power.
+		own := *u
+		query := own.Query()
+		query.Set("synchronous_commit", "off")
+		own.RawQuery = query.Encode()
+		return "pgx", own.String()
+	}
+	if name := used.take(); name != "" {
+		u, err := url.Parse(server)
+		require.NoError(t, err)
+		u.Path = "/" + name
+		_, address := open(u)
+		db, err := sql.Open("pgx", address)
+		require.NoError(t, err)
+		t.Cleanup(func() { used.giveBack(db, name) })
+		return u.String(), db
+	}
 	admin, err := sql.Open("pgx", server)
 	require.NoError(t, err)
-	return fresh(t, admin, server, postgresVariable, `"`, func(u *url.URL) (string, string) { return "pgx", u.String() })
+	return fresh(t, admin, server, postgresVariable, `"`, open)
 }
 
 // MySQL makes an empty MariaDB or MySQL database and gives its URL and a connection.
@@ -74,6 +94,10 @@ func fresh(t *testing.T, admin *sql.DB, server, variable, quote string, driver f
 	db, err := sql.Open(driverName, address)
 	require.NoError(t, err)
 	t.Cleanup(func() {
+		if quote == `"` && used.giveBack(db, name) {
+			_ = admin.Close()
+			return
+		}
 		_ = db.Close()
 		force := ""
 		if quote == `"` {

@@ -33,7 +33,12 @@ func (s *Session) Open(ctx context.Context, name string, readOnly bool) (environ
 	if open == nil {
 		open = connect.Open
 	}
-	return open(ctx, connect.Target{Name: name, Scheme: e.Scheme(), Address: address, Password: password, ReadOnly: readOnly, TLSOff: e.TLSOff, Web: s.web(e), Around: s.Around})
+	return open(ctx, connect.Target{Name: name, Scheme: e.Scheme(), Address: address, Password: password, ReadOnly: readOnly, TLSOff: e.TLSOff, Web: s.web(e), Around: s.around()})
+}
+
+// around is what a connector may know of what is around the run.
+func (s *Session) around() environment.Surroundings {
+	return environment.Surroundings{Dir: s.Dir, Environ: s.Environ}
 }
 
 // web says how a service on the web is reached.
@@ -65,7 +70,7 @@ func (s *Session) AddressOf(name, told string) string {
 }
 
 func (s *Session) passwordSource(e workspace.Environment) connect.PasswordSource {
-	source := connect.PasswordSource{Variable: e.Password.Env, Command: e.Password.Command, Around: s.Around}
+	source := connect.PasswordSource{Variable: e.Password.Env, Command: e.Password.Command, Around: s.around()}
 	if e.Password.File != "" {
 		source.File = s.Workspace.Path(e.Password.File)
 	}

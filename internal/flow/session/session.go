@@ -21,8 +21,9 @@ type Session struct {
 	Now       func() time.Time
 	Progress  Progress
 	Log       *slog.Logger // nil is none
-	Around    environment.Surroundings
-	Config    string // the person's own configuration folder; "" is not known
+	Dir       string       // the working folder, absolute
+	Environ   []string     // the variables around the run, NAME=value
+	Config    string       // the person's own configuration folder; "" is not known
 	// Connect opens environments; nil is the connectors of the program.
 	Connect func(context.Context, connect.Target) (environment.Environment, error)
 }

@@ -56,7 +56,7 @@ func (s *Session) where(e workspace.Environment) (environment.Where, error) {
 	if !e.IsServer() {
 		address = s.Workspace.Path(e.Address())
 	}
-	return connect.Where(s.Around, e.Name, e.Scheme(), address)
+	return connect.Where(s.around(), e.Name, e.Scheme(), address)
 }
 
 // atStake reports whether opening an environment could give away what is the person's: a

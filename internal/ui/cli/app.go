@@ -16,11 +16,12 @@ import (
 	"path/filepath"
 	"runtime"
 	"runtime/debug"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
-	"anagram/internal/environment"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
 	"anagram/internal/store/workspace"
@@ -79,6 +80,7 @@ See the whole job on made-up data with: anagram demo`,
 		Example:       "  anagram demo\n  anagram init lab --source sandbox=sqlite:sandbox.db --target production=sqlite:production.db\n  anagram status",
 		SilenceErrors: true, SilenceUsage: true,
 	}
+	root.SetOut(a.rawOut) // before completion takes it
 	flags := root.PersistentFlags()
 	flags.StringVar(&a.workspaceDir, "workspace", "", "folder of the workspace (else the nearest anagram.yaml upwards)")
 	flags.BoolVar(&a.json, "json", false, "print results as JSON")
@@ -150,7 +152,7 @@ func (a *app) session() (*session.Session, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &session.Session{Workspace: w, Who: a.who(), Origin: a.origin(), Program: "anagram " + version(), Now: a.Now, Progress: a.progress(), Log: a.logger(), Around: a.around(), Config: a.config()}, nil
+	return &session.Session{Workspace: w, Who: a.who(), Origin: a.origin(), Program: "anagram " + version(), Now: a.Now, Progress: a.progress(), Log: a.logger(), Dir: a.Dir, Environ: a.Environ, Config: a.config()}, nil
 }
 
 // who is the person at work: ANAGRAM_USER, else the account.
@@ -178,13 +180,15 @@ func (a *app) origin() docket.Origin {
 	return out
 }
 
-// around is what connectors may ask of the process around the run.
-func (a *app) around() environment.Surroundings {
-	return environment.Surroundings{Dir: a.Dir, Environ: a.Environ}
+// env gives a variable of the environment, "" where it is not set; of several the last counts.
+func (a *app) env(name string) string {
+	for _, entry := range slices.Backward(a.Environ) {
+		if value, ok := strings.CutPrefix(entry, name+"="); ok {
+			return value
+		}
+	}
+	return ""
 }
-
-// env gives a variable of the environment, "" where it is not set.
-func (a *app) env(name string) string { return a.around().Get(name) }
 
 // config is the person's own configuration folder, where the operating system has it; ""
 // where that is not known.

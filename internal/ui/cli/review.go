@@ -109,7 +109,7 @@ func (a *app) openDocket(ctx context.Context, given []string) (*session.Session,
 	if errors.As(err, &none) && len(given) > 0 && isDocket(given[0]) && !docketNumber.MatchString(given[0]) {
 		// A docket file is complete in itself: an approver may have nothing else.
 		a.alone = given[0]
-		s, err = &session.Session{Workspace: &workspace.Workspace{Dir: a.Dir}, Who: a.who(), Origin: a.origin(), Program: "anagram " + version(), Now: a.Now, Progress: a.progress(), Log: a.logger(), Around: a.around(), Config: a.config()}, nil
+		s, err = &session.Session{Workspace: &workspace.Workspace{Dir: a.Dir}, Who: a.who(), Origin: a.origin(), Program: "anagram " + version(), Now: a.Now, Progress: a.progress(), Log: a.logger(), Dir: a.Dir, Environ: a.Environ, Config: a.config()}, nil
 	}
 	if err != nil {
 		return nil, nil, err
