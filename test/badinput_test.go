@@ -111,6 +111,7 @@ func TestBadDatabases(t *testing.T) {
 func TestALockedDatabase(t *testing.T) {
 	t.Parallel()
 	p := plainPlace(t)
+	p.hurry = 10
 	p.must(0, "export", "source", "--name", "p")
 	p.must(3, "match", "p", "--against", "target")
 	p.must(0, "approve", "*")

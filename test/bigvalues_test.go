@@ -26,7 +26,7 @@ func TestLargeAndEmptyValues(t *testing.T) {
 			db, err := sql.Open("sqlite", "file:"+p.path("source.db"))
 			require.NoError(t, err)
 			defer db.Close()
-			large := make([]byte, full(6<<20, 50<<20))
+			large := make([]byte, full(3<<20, 50<<20))
 			if engine == "mysql" && len(large) > 10<<20 {
 				large = large[:10<<20] // the server takes no larger packet as it is set up
 			}

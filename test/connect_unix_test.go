@@ -82,6 +82,7 @@ func TestServersThatAreNone(t *testing.T) {
 		t.Run("", func(t *testing.T) {
 			t.Parallel()
 			p := &place{t: t, dir: t.TempDir(), user: "mara"}
+			p.hurry = 10
 			p.write("anagram.yaml", fmt.Sprintf("environments:\n  a: {connect: %q}\n", connect))
 			p.write("catalog.yaml", "types: {}\n")
 			began := time.Now()

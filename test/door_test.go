@@ -54,7 +54,7 @@ func prepareAndRun(m *testing.M) (int, error) {
 	chosen := false
 	flag.Visit(func(f *flag.Flag) { chosen = chosen || f.Name == "test.parallel" })
 	if !chosen {
-		if err := flag.Set("test.parallel", strconv.Itoa(2*runtime.GOMAXPROCS(0))); err != nil {
+		if err := flag.Set("test.parallel", strconv.Itoa(4*runtime.GOMAXPROCS(0))); err != nil {
 			return 1, err
 		}
 	}
@@ -126,8 +126,24 @@ func (p *place) run(args ...string) result {
 		return p.process(args...)
 	}
 	var out, errs bytes.Buffer
-	code := cli.Run(context.Background(), cli.Streams{In: strings.NewReader(""), Out: &out, Err: &errs, Dir: p.dir, Environ: p.environ(), Now: time.Now}, args)
+	code := cli.Run(context.Background(), cli.Streams{In: strings.NewReader(""), Out: &out, Err: &errs, Dir: p.dir, Environ: p.environ(), Now: time.Now, Hurry: p.hurry}, args)
 	return result{code: code, out: out.String(), err: errs.String()}
+}
+
+// together runs the program and gives what it prints on both streams, in its order.
+func (p *place) together(args ...string) (string, int) {
+	p.t.Helper()
+	if built || p.alone {
+		cmd := p.command(args...)
+		out, err := cmd.CombinedOutput()
+		if exit := new(exec.ExitError); !errors.As(err, &exit) {
+			require.NoError(p.t, err)
+		}
+		return string(out), cmd.ProcessState.ExitCode()
+	}
+	var both bytes.Buffer
+	code := cli.Run(context.Background(), cli.Streams{In: strings.NewReader(""), Out: &both, Err: &both, Dir: p.dir, Environ: p.environ(), Now: time.Now, Hurry: p.hurry}, args)
+	return both.String(), code
 }
 
 // process is run in a process of its own.

@@ -101,7 +101,7 @@ var inCore = []string{
 	"bytes", "cmp", "container/heap", "crypto/sha256", "encoding/hex", "encoding/json", "errors", "fmt", "io", "iter", "maps", "math", "math/big", "reflect", "regexp", "slices",
 	"strconv", "strings", "sync", "time", "unicode", "unicode/utf16", "unicode/utf8",
 	"cel.dev/cel-go/cel", "cel.dev/cel-go/common/ast", "cel.dev/cel-go/common/operators", "cel.dev/cel-go/common/types", "cel.dev/cel-go/common/types/ref", "cel.dev/cel-go/common/types/traits",
-	"github.com/agnivade/levenshtein", "github.com/dustin/go-humanize/english", "github.com/goccy/go-yaml", "github.com/goccy/go-yaml/ast", "github.com/goccy/go-yaml/lexer", "github.com/goccy/go-yaml/token", "github.com/goccy/go-yaml/parser",
+	"github.com/agnivade/levenshtein", "github.com/goccy/go-yaml", "github.com/goccy/go-yaml/ast", "github.com/goccy/go-yaml/lexer", "github.com/goccy/go-yaml/token", "github.com/goccy/go-yaml/parser",
 	"golang.org/x/text/cases", "golang.org/x/text/unicode/norm",
 }
 

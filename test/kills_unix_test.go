@@ -51,7 +51,7 @@ func TestImportsAndRestoresAreKilledAtAnyMoment(t *testing.T) {
 			before := state()
 			after := ""
 			p.must(0, "export", "source", "--name", "p")
-			n := kills(6, 12)
+			n := kills(1, 12)
 			outcomes, takes := map[string]int{}, 300*time.Millisecond
 			for done := 0; done < n; {
 				p.must(3, "match", "p", "--against", "target")

@@ -47,6 +47,7 @@ type place struct {
 	env  []string // variables beside those of the process, NAME=value
 	// alone says that every run has a process of its own, as it is what the test is about.
 	alone bool
+	hurry int    // see cli.Streams; without effect on the built program
 	sum   string // digest of docket 1, once it was asked for
 }
 

@@ -176,6 +176,7 @@ func TestAChangeDuringAnImportIsNotOverwritten(t *testing.T) {
 	for _, engine := range serverEngines {
 		t.Run(engine, func(t *testing.T) {
 			p, _, db := serverPlace(t, engine)
+			p.hurry = 10
 			p.must(0, "export", "source", "--name", "p")
 			p.must(3, "match", "p", "--against", "target")
 			p.must(0, "approve", "*")

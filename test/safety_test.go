@@ -128,6 +128,7 @@ func TestNobodyDecidesDuringAnImport(t *testing.T) {
 	t.Parallel()
 	p := fieldsPlace(t)
 	p.must(0, "approve", "item/A")
+	p.hurry = 10
 	lock := flock.New(p.path("dockets/.0001.docket.lock"))
 	got, err := lock.TryLock()
 	require.NoError(t, err)
@@ -136,8 +137,9 @@ func TestNobodyDecidesDuringAnImport(t *testing.T) {
 	assert.Contains(t, words(r.err), "the docket is being imported, so nothing can be decided in it now. Nothing was decided; wait until the import has ended")
 	assert.Contains(t, words(p.must(1, "import").err), "it is being imported or decided by another anagram")
 	assert.Equal(t, "approved", p.review()["item/A"].Decision, "reading goes on")
+	p.hurry = 0
 	go func() {
-		time.Sleep(time.Second)
+		time.Sleep(100 * time.Millisecond)
 		_ = lock.Unlock()
 	}()
 	p.must(0, "decline", "item/A") // it waits a moment

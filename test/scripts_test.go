@@ -1,10 +1,8 @@
 package test
 
 import (
-	"errors"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -125,13 +123,8 @@ func (p *place) do(args []string) (string, string) {
 	p.t.Helper()
 	switch args[0] {
 	case "anagram":
-		cmd := p.command(args[1:]...)
-		out, err := cmd.CombinedOutput()
-		var exit *exec.ExitError
-		if !errors.As(err, &exit) {
-			require.NoError(p.t, err)
-		}
-		return strings.TrimRight(string(out), "\n") + "\n", fmt.Sprint(cmd.ProcessState.ExitCode())
+		out, code := p.together(args[1:]...)
+		return strings.TrimRight(out, "\n") + "\n", fmt.Sprint(code)
 	case "as":
 		p.user = args[1]
 	case "in":

@@ -26,7 +26,7 @@ func TestImportsIntoAServiceAreKilledAtAnyMoment(t *testing.T) {
 			r := rand.New(rand.NewPCG(16, 1))
 			tables := strings.NewReplacer(", UNIQUE (item, n)", "", " UNIQUE", "").Replace(manyTables)
 			interrupted := 0
-			for done := 0; done < kills(4, 5); {
+			for done := 0; done < kills(1, 5); {
 				p := newPlace(t, manyCatalog, tables+manyItems(1, 80, 0, "new")+"UPDATE items SET next = id + 1 WHERE id % 3 = 1 AND id < 80; INSERT INTO parts SELECT id, id, 1, 'p' FROM items WHERE id % 2 = 0;",
 					tables+manyItems(40, 80, 1000, "old"))
 				s := toService(p, service.Options{NoBatch: !batch})
@@ -34,7 +34,7 @@ func TestImportsIntoAServiceAreKilledAtAnyMoment(t *testing.T) {
 				p.must(0, "approve", "*")
 				s.SetFail(service.Fail{Slow: 0.2, Seed: uint64(done)})
 				args := []string{"import", "1"}
-				for range 4 {
+				for range full(2, 4) {
 					cmd := p.command(args...)
 					require.NoError(t, cmd.Start())
 					time.Sleep(time.Duration(150+r.IntN(700)) * time.Millisecond)
@@ -51,7 +51,9 @@ func TestImportsIntoAServiceAreKilledAtAnyMoment(t *testing.T) {
 				p.must(0, "match", "source", "--against", "target")
 			}
 			t.Logf("%d were interrupted within", interrupted)
-			assert.Positive(t, interrupted)
+			if longRun { // of few moments each may be before or after the writing
+				assert.Positive(t, interrupted)
+			}
 		})
 	}
 }

@@ -5,8 +5,6 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/dustin/go-humanize/english"
-
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
 )
@@ -49,7 +47,26 @@ func Readable(text *string) string {
 // Count writes a number with its noun: one, or several where it is not 1. Where several is
 // "" it is made from one.
 func Count(n int, one, several string) string {
-	return fmt.Sprintf("%d %s", n, english.PluralWord(n, one, several))
+	switch {
+	case n == 1:
+		return "1 " + one
+	case several == "":
+		several = plural(one)
+	}
+	return fmt.Sprintf("%d %s", n, several)
+}
+
+// plural makes the regular plural of a noun.
+func plural(noun string) string {
+	for _, end := range []string{"s", "x", "z", "ch", "sh"} {
+		if strings.HasSuffix(noun, end) {
+			return noun + "es"
+		}
+	}
+	if stem, ok := strings.CutSuffix(noun, "y"); ok && stem != "" && !strings.ContainsAny(stem[len(stem)-1:], "aeiou") {
+		return stem + "ies"
+	}
+	return noun + "s"
 }
 
 // Written tells how many records an import adds, changes and removes.

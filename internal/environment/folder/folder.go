@@ -22,6 +22,7 @@ import (
 	"strings"
 	"time"
 
+	"anagram/internal/core/limit"
 	"anagram/internal/environment"
 	"anagram/internal/environment/sqldb/sqlite"
 	"anagram/internal/files/safe"
@@ -223,7 +224,7 @@ func (f *folder) Begin(ctx context.Context, places []string) (environment.Work, 
 	if err := safe.NoLink(filepath.Join(f.path, lockName)); err != nil {
 		return nil, f.fail(lockName, err)
 	}
-	lock, err := sqlitefile.Open(filepath.Join(f.path, lockName), sqlitefile.Options{Create: true, Wait: time.Second})
+	lock, err := sqlitefile.Open(filepath.Join(f.path, lockName), sqlitefile.Options{Create: true, Wait: limit.Wait(ctx, time.Second)})
 	if err != nil {
 		return nil, err
 	}

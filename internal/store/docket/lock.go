@@ -8,6 +8,7 @@ import (
 
 	"github.com/gofrs/flock"
 
+	"anagram/internal/core/limit"
 	"anagram/internal/files/safe"
 )
 
@@ -37,7 +38,7 @@ func (d *Docket) lock(ctx context.Context, try func(*flock.Flock, context.Contex
 	if err := safe.NoLink(lock.Path()); err != nil {
 		return nil, &Error{Path: d.path, Message: err.Error(), Cause: err}
 	}
-	waiting, stop := context.WithTimeout(ctx, wait)
+	waiting, stop := context.WithTimeout(ctx, limit.Wait(ctx, wait))
 	defer stop()
 	got, err := try(lock, waiting, 50*time.Millisecond)
 	switch {

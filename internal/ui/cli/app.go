@@ -22,6 +22,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"anagram/internal/core/limit"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
 	"anagram/internal/store/workspace"
@@ -36,6 +37,7 @@ type Streams struct {
 	Dir     string // the working folder
 	Environ []string
 	Now     func() time.Time
+	Hurry   int // above 1, only one part in so many is waited for locks and silent servers
 }
 
 // app is one run of the program.
@@ -59,6 +61,7 @@ type app struct {
 func Run(ctx context.Context, s Streams, args []string) int {
 	a := &app{Streams: s, rawOut: s.Out, rawErr: s.Err}
 	a.Out, a.Err = text.NewScreen(s.Out), text.NewScreen(s.Err)
+	ctx = limit.Hurried(ctx, s.Hurry)
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(s.In)

@@ -1,12 +1,14 @@
 package cli
 
 import (
+	"fmt"
 	"log/slog"
 	"os"
 	"sync"
 	"time"
 
-	"github.com/schollz/progressbar/v3"
+	"charm.land/bubbles/v2/progress"
+	"github.com/charmbracelet/x/ansi"
 	"golang.org/x/term"
 
 	"anagram/internal/flow/session"
@@ -26,7 +28,7 @@ type bar struct {
 	total   int
 	done    int
 	started time.Time
-	bar     *progressbar.ProgressBar
+	drawn   bool
 	stop    chan struct{}
 }
 
@@ -89,23 +91,41 @@ func (b *bar) draw(stop chan struct{}) {
 	}
 }
 
+// render draws the line anew, over the one before.
 func (b *bar) render() {
-	if b.bar == nil {
-		total := int64(b.total)
-		if total == 0 {
-			total = -1
-		}
-		b.bar = progressbar.NewOptions64(total, progressbar.OptionSetWriter(b.out), progressbar.OptionSetDescription(text.Line(b.what)),
-			progressbar.OptionShowCount(), progressbar.OptionShowIts(), progressbar.OptionSetItsString("records"), progressbar.OptionSetPredictTime(true),
-			progressbar.OptionClearOnFinish(), progressbar.OptionFullWidth(),
-			progressbar.OptionSetSpinnerChangeInterval(0)) // else it goes on drawing by itself once it was cleared
+	width := 80
+	if w, _, err := term.GetSize(int(b.out.Fd())); err == nil && w > 0 {
+		width = w
 	}
 	if b.total > 0 && b.done > b.total { // more came than were counted
-		b.bar.ChangeMax(b.done)
 		b.total = b.done
 	}
-	_ = b.bar.Set(b.done)
-	_ = b.bar.RenderBlank()
+	b.drawn = true
+	fmt.Fprint(b.out, "\r"+ansi.EraseLineRight+progressLine(text.Line(b.what), b.done, b.total, time.Since(b.started), width))
+}
+
+// progressLine is what a stretch of work has come to, on a line that is not longer than the
+// screen: what is done, a bar where the total is known, counts, pace and how long it will take.
+func progressLine(what string, done, total int, since time.Duration, width int) string {
+	pace := ""
+	if a := float64(done) / since.Seconds(); done > 0 && since > 0 {
+		pace = fmt.Sprintf(", %.0f a second", a)
+		if left := total - done; left > 0 {
+			pace += fmt.Sprintf(", %s left", time.Duration(float64(left)/a*float64(time.Second)).Round(time.Second))
+		}
+	}
+	if total <= 0 {
+		return ansi.Truncate(what+"  "+text.Count(done, "record")+pace, width-1, "…")
+	}
+	share := float64(done) / float64(total)
+	counts := fmt.Sprintf("%3.0f %%  %d of %s%s", share*100, done, text.Count(total, "record"), pace)
+	const least = 10
+	room := width - 1 - ansi.StringWidth(what) - ansi.StringWidth(counts) - 4
+	if room < least {
+		return ansi.Truncate(what+"  "+counts, width-1, "…")
+	}
+	drawn := progress.New(progress.WithWidth(min(room, 40)), progress.WithoutPercentage(), progress.WithFillCharacters('█', '░'))
+	return what + "  " + ansi.Strip(drawn.ViewAs(share)) + "  " + counts
 }
 
 // Add counts records.
@@ -128,8 +148,8 @@ func (b *bar) end() {
 		close(b.stop)
 		b.stop = nil
 	}
-	if b.bar != nil {
-		_ = b.bar.Clear()
-		b.bar = nil
+	if b.drawn {
+		fmt.Fprint(b.out, "\r"+ansi.EraseLineRight)
+		b.drawn = false
 	}
 }

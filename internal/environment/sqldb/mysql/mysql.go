@@ -20,6 +20,7 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"anagram/internal/core/catalog"
+	"anagram/internal/core/limit"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
 	"anagram/internal/environment/sqldb/engine"
@@ -95,7 +96,7 @@ func Open(ctx context.Context, name, address string, o Options) (environment.Env
 	config.Collation = "utf8mb4_bin"
 	config.Logger = log.New(io.Discard, "", 0)
 	config.Params = map[string]string{
-		"time_zone": "'+00:00'", "sql_mode": "'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION'", "innodb_lock_wait_timeout": "3",
+		"time_zone": "'+00:00'", "sql_mode": "'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION'", "innodb_lock_wait_timeout": fmt.Sprint(max(1, int(limit.Wait(ctx, engine.Wait)/time.Second))),
 		"character_set_results": "utf8mb4",
 	}
 	connector, err := mysql.NewConnector(config)
@@ -110,7 +111,7 @@ type patient struct{ driver.Connector }
 
 // Connect gives a connection that the server let in.
 func (p patient) Connect(ctx context.Context) (driver.Conn, error) {
-	ctx, stop := context.WithTimeoutCause(ctx, engine.Patience, context.DeadlineExceeded)
+	ctx, stop := context.WithTimeoutCause(ctx, limit.Wait(ctx, engine.Patience), context.DeadlineExceeded)
 	defer stop()
 	conn, err := p.Connector.Connect(ctx)
 	if err != nil {

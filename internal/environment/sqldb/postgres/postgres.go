@@ -18,6 +18,7 @@ import (
 	"github.com/jackc/pgx/v5/stdlib"
 
 	"anagram/internal/core/catalog"
+	"anagram/internal/core/limit"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
 	"anagram/internal/environment/sqldb/engine"
@@ -101,7 +102,7 @@ func Open(ctx context.Context, name, address string, o Options) (environment.Env
 		return nil, err
 	}
 	if config.ConnectTimeout == 0 {
-		config.ConnectTimeout = engine.Patience
+		config.ConnectTimeout = limit.Wait(ctx, engine.Patience)
 	}
 	d := dialect{host: net.JoinHostPort(config.Host, fmt.Sprint(config.Port)), database: config.Database, account: config.User, zone: new(string)}
 	env, err := open(ctx, name, config.Copy(), d, o.ReadOnly)
@@ -118,12 +119,18 @@ var forms = map[string]string{
 	"DateStyle": "ISO, YMD", "IntervalStyle": "iso_8601", "extra_float_digits": "3", "bytea_output": "hex",
 	// Rows that are hidden from the account would look as if they were not there.
 	"row_security": "off",
-	"lock_timeout": fmt.Sprint(engine.Wait.Milliseconds()),
+}
+
+// formsUnder gives them with how long a lock is waited for.
+func formsUnder(ctx context.Context) map[string]string {
+	out := maps.Clone(forms)
+	out["lock_timeout"] = fmt.Sprint(limit.Wait(ctx, engine.Wait).Milliseconds())
+	return out
 }
 
 // localForms sets them, and the zone, for one transaction: where a pooler stands between, that
 // is all that a session's settings last.
-func localForms() string {
+func localForms(forms map[string]string) string {
 	var parts []string
 	for _, name := range slices.Sorted(maps.Keys(forms)) {
 		parts = append(parts, fmt.Sprintf("set_config('%s', '%s', true)", name, forms[name]))
@@ -147,7 +154,7 @@ func open(ctx context.Context, name string, config *pgx.ConnConfig, d dialect, r
 		// Nothing that is prepared in one transaction is there in the next.
 		config.DefaultQueryExecMode, config.StatementCacheCapacity, config.DescriptionCacheCapacity = pgx.QueryExecModeDescribeExec, 0, 0
 	} else {
-		for setting, value := range forms {
+		for setting, value := range formsUnder(ctx) {
 			config.RuntimeParams[setting] = value
 		}
 	}
@@ -208,7 +215,7 @@ func (d dialect) Select(c catalog.Column) string {
 func (dialect) In(columns []string, n int) string { return engine.RowsIn(columns, n, "") }
 
 func (dialect) BeginRead() []string {
-	return []string{"BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", localForms()}
+	return []string{"BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", localForms(formsUnder(context.Background()))}
 }
 
 // lockNumber is the advisory lock that one import at a time holds: "Angm".
@@ -221,7 +228,7 @@ func (dialect) BeginWrite(ctx context.Context, q engine.Queryer, _ bool) error {
 		return err
 	}
 	var got, standby bool
-	_, err := q.ExecContext(ctx, localForms())
+	_, err := q.ExecContext(ctx, localForms(formsUnder(ctx)))
 	if err == nil {
 		err = engine.EachRow(ctx, q, func(rows *sql.Rows) error { return rows.Scan(&standby) }, "SELECT pg_is_in_recovery()")
 	}

@@ -15,6 +15,7 @@ import (
 	lib "modernc.org/sqlite/lib"
 
 	"anagram/internal/core/catalog"
+	"anagram/internal/core/limit"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
 	"anagram/internal/environment/sqldb/engine"
@@ -49,7 +50,7 @@ func open(ctx context.Context, name string, d dialect) (environment.Environment,
 	case info.IsDir():
 		return nil, &environment.Error{Environment: name, Message: fmt.Sprintf("%s is a folder, not an SQLite database.", path), Mend: environment.MendAddress}
 	}
-	db, err := sqlitefile.Open(path, sqlitefile.Options{ReadOnly: readOnly, Wait: engine.Wait, Pragmas: []string{"foreign_keys(1)"}})
+	db, err := sqlitefile.Open(path, sqlitefile.Options{ReadOnly: readOnly, Wait: limit.Wait(ctx, engine.Wait), Pragmas: []string{"foreign_keys(1)"}})
 	if err != nil {
 		return nil, err
 	}
