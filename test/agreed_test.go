@@ -143,7 +143,7 @@ func TestDecisionsCarryOverWhileBothSidesAreAsTheyWere(t *testing.T) {
 // the mend says, lets the rest through.
 func TestValuesThatDoNotFitAreKnownBefore(t *testing.T) {
 	t.Parallel()
-	for _, engine := range serverEngines {
+	for _, engine := range tries(t.Name(), serverEngines...) {
 		t.Run(engine, func(t *testing.T) {
 			p := &place{t: t, dir: t.TempDir(), user: "mara"}
 			address, db := server(t, p, engine, "target")

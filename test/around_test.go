@@ -25,7 +25,7 @@ const switchOff = `{before: ["UPDATE features SET state = 'off'", "INSERT INTO s
 
 func TestAnImportIsSurrounded(t *testing.T) {
 	t.Parallel()
-	for _, engine := range everyEngine {
+	for _, engine := range tries(t.Name(), everyEngine...) {
 		t.Run(engine, func(t *testing.T) {
 			t.Parallel()
 			p, see, do := aroundPlace(t, engine, switchOff)

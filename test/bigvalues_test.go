@@ -14,7 +14,7 @@ import (
 // Long texts, large and empty attachments, and names in any script go through whole.
 func TestLargeAndEmptyValues(t *testing.T) {
 	t.Parallel()
-	for _, engine := range []string{"sqlite", "postgres", "mysql"} {
+	for _, engine := range tries(t.Name(), allEngines...) {
 		t.Run(engine, func(t *testing.T) {
 			p := &place{t: t, dir: t.TempDir(), user: "mara"}
 			address, target := server(t, p, engine, "target")

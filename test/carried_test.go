@@ -45,6 +45,9 @@ func TestTimesThatHaveAZoneOnOneSide(t *testing.T) {
 		{from: "postgres", to: "mysql", source: local, value: "2026-07-15 10:00:00.25", second: "2026-01-15 10:00:00", local: "source", want: "2026-07-15 08:00:00.250000"},
 		{from: "mysql", to: "sqlite", source: local, value: "2026-07-15 10:00:00.25", second: "2026-01-15 10:00:00", local: "source", want: "2026-07-15T08:00:00.25Z"},
 	} {
+		if !thorough && (c.from == "mysql") != (c.to == "sqlite") {
+			continue
+		}
 		other, twin := local, "2026-01-15 10:00:00"
 		if c.local == "source" {
 			other, twin = zoned, "2026-01-15 09:00:00+00"

@@ -75,6 +75,9 @@ func TestDirectoriesArePutInOrder(t *testing.T) {
 	for name, o := range map[string]service.DirectoryOptions{
 		"as it is": {}, "without bulk": {NoBulk: true}, "that cannot patch": {NoPatch: true}, "that ignores filters": {NoFilter: true}, "that lists no members": {NoMembers: true}, "with pages of three": {Most: 3},
 	} {
+		if !thorough && name != "as it is" && name != "that cannot patch" {
+			continue
+		}
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			p, target := directories(t, o)
@@ -110,7 +113,7 @@ func TestADirectoryThatFails(t *testing.T) {
 	whole.must(0, "import")
 	want := people(reference)
 	for name, fail := range map[string]service.Fail{"before": {Before: 0.15}, "after": {After: 0.15}, "busy": {Busy: 0.15}, "error": {Error: 0.15}, "late": {Late: 0.15}} {
-		for _, bulk := range []bool{true, false} {
+		for _, bulk := range tries(t.Name()+name, true, false) {
 			t.Run(fmt.Sprintf("%s, bulk %t", name, bulk), func(t *testing.T) {
 				t.Parallel()
 				for round := range full(1, 2) {

@@ -59,7 +59,8 @@ func prepareAndRun(m *testing.M) (int, error) {
 		}
 	}
 	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(400)
+		debug.SetGCPercent(-1)
+		debug.SetMemoryLimit(1 << 30)
 	}
 	dir, err := os.MkdirTemp("", "anagram-test-")
 	if err != nil {

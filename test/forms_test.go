@@ -29,7 +29,7 @@ CREATE TABLE formulas (code varchar(20), content varchar(200), members varchar(2
 // TestReferencesOfEveryFormAreBrought brings records whose ids differ wherever they stand.
 func TestReferencesOfEveryFormAreBrought(t *testing.T) {
 	t.Parallel()
-	for _, engine := range []string{"sqlite", "postgres", "mysql"} {
+	for _, engine := range tries(t.Name(), allEngines...) {
 		t.Run(engine, func(t *testing.T) {
 			p := &place{t: t, dir: t.TempDir(), user: "mara"}
 			address, db := server(t, p, engine, "target")

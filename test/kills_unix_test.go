@@ -28,7 +28,7 @@ func kills(few, many int) int {
 // tells which, and the same command completes it.
 func TestImportsAndRestoresAreKilledAtAnyMoment(t *testing.T) {
 	t.Parallel()
-	for _, engine := range allEngines {
+	for _, engine := range tries(t.Name(), allEngines...) {
 		t.Run(engine, func(t *testing.T) {
 			t.Parallel()
 			r := rand.New(rand.NewPCG(14, uint64(len(engine))))

@@ -71,7 +71,7 @@ func runLoadScript(t *testing.T, db *sql.DB, script string) error {
 
 func TestLoadFilesAsSQL(t *testing.T) {
 	t.Parallel()
-	for _, engine := range []string{"sqlite", "postgres", "mysql"} {
+	for _, engine := range tries(t.Name(), allEngines...) {
 		t.Run(engine, func(t *testing.T) {
 			p, db := loadPlace(t, engine)
 			before := lines(t, db, loadedQuery)

@@ -109,7 +109,7 @@ func (l *lostCommit) pass(near, far net.Conn) {
 // cannot be known is not guessed, and importing again does what is left, once.
 func TestTheAnswerToACommitIsLost(t *testing.T) {
 	t.Parallel()
-	for _, engine := range serverEngines {
+	for _, engine := range tries(t.Name(), serverEngines...) {
 		for _, c := range []struct {
 			name           string
 			answered, shut bool

@@ -8,6 +8,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"hash/fnv"
 	"os"
 	"path/filepath"
 	"strings"
@@ -29,6 +30,21 @@ func full(some, all int) int {
 		return all
 	}
 	return some
+}
+
+// thorough says that each case is tried on every engine and in every variant, as in the gate
+// and in the long run, and not on one of them, which is another one from case to case.
+var thorough = longRun || os.Getenv("ANAGRAM_TEST_THOROUGH") != ""
+
+// tries chooses among engines, or among variants, for a case, by its name.
+func tries[T any](name string, all ...T) []T {
+	if thorough {
+		return all
+	}
+	sum := fnv.New32a()
+	_, _ = sum.Write([]byte(name))
+	at := int(sum.Sum32() % uint32(len(all)))
+	return all[at : at+1]
 }
 
 // inLongRun leaves a test to the long run: one of volume, of time, or of many servers.

@@ -10,7 +10,7 @@ import (
 // one that the source does not have.
 func TestRetiredInSource(t *testing.T) {
 	t.Parallel()
-	for _, engine := range everyEngine {
+	for _, engine := range tries(t.Name(), everyEngine...) {
 		t.Run(engine, func(t *testing.T) {
 			t.Parallel()
 			p, source, target := pair(t, engine, "types:\n  item: {at: items, key: [code], id: id, only: \"state == 'A'\"}\n  part: {at: parts, key: [item_id, no], id: id, refers: {item_id: item}, part_of: item}\n",

@@ -121,7 +121,7 @@ func TestLoadFilesOfAPairedRecord(t *testing.T) {
 func TestAKeyThatOthersHold(t *testing.T) {
 	t.Parallel()
 	const units, items = "CREATE TABLE units (code varchar(9) NOT NULL PRIMARY KEY, name varchar(40))", "CREATE TABLE items (code varchar(9) NOT NULL PRIMARY KEY, unit_code varchar(9) NOT NULL, name varchar(40), FOREIGN KEY (unit_code) REFERENCES units (code){follows})"
-	for _, engine := range append([]string{"sqlite"}, serverEngines...) {
+	for _, engine := range tries(t.Name(), allEngines...) {
 		for _, follows := range []string{"", " ON UPDATE CASCADE"} {
 			t.Run(engine+follows, func(t *testing.T) {
 				p := &place{t: t, dir: t.TempDir(), user: "mara"}

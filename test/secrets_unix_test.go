@@ -3,8 +3,10 @@
 package test
 
 import (
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -38,6 +40,9 @@ func TestNoSecretComesOut(t *testing.T) {
 	}
 	for kind, of := range refusals {
 		for engine, statements := range of {
+			if !thorough && engine != slices.Sorted(maps.Keys(of))[len(kind)%len(of)] {
+				continue
+			}
 			t.Run(kind+" on "+engine, func(t *testing.T) {
 				t.Parallel()
 				p, source, target := pair(t, engine, "types:\n  item: {at: items, key: [code], secret: [token], local: {other: {}}}\n",

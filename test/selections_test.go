@@ -192,7 +192,7 @@ func TestASmallParcelAgainstALargeTable(t *testing.T) {
 func TestAPanelFromEveryEngine(t *testing.T) {
 	t.Parallel()
 	var first map[string]string
-	for _, engine := range []string{"sqlite", "postgres", "mysql"} {
+	for _, engine := range tries(t.Name(), allEngines...) {
 		p, _ := fernhollow(t, map[string]string{"sandbox": engine, "production": "sqlite"})
 		p.must(0, "export", "sandbox", "--name", "bmp", "--as-folder", "--record", "panel/BMP")
 		files := map[string]string{}

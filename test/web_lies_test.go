@@ -12,7 +12,7 @@ import (
 // A service that says it wrote what it did not is found out, at the first records.
 func TestAServiceThatSaysItWroteAndDidNot(t *testing.T) {
 	t.Parallel()
-	for _, batch := range []bool{true, false} {
+	for _, batch := range tries(t.Name(), true, false) {
 		for status, tables := range map[string][2]string{"new": {manyItems(1, 300, 0, "new"), ""}, "changed": {manyItems(1, 300, 0, "new"), manyItems(1, 300, 1000, "old")}} {
 			t.Run(status, func(t *testing.T) {
 				t.Parallel()

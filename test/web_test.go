@@ -182,7 +182,7 @@ func TestAServiceThatFails(t *testing.T) {
 		"all": {Before: 0.02, After: 0.02, Busy: 0.02, Error: 0.02, Late: 0.02, Slow: 0.02},
 	}
 	for name, fail := range kinds {
-		for _, batch := range []bool{true, false} {
+		for _, batch := range tries(t.Name()+name, true, false) {
 			t.Run(fmt.Sprintf("%s, batch %t", name, batch), func(t *testing.T) {
 				t.Parallel()
 				failed := 0
