@@ -98,7 +98,7 @@ func below(rooms ...string) []string {
 // inCore are the packages that the core may use: no terminal, file system, network, process
 // or SQL among them.
 var inCore = []string{
-	"bytes", "cmp", "container/heap", "crypto/sha256", "encoding/hex", "encoding/json", "errors", "fmt", "io", "iter", "maps", "math", "math/big", "reflect", "regexp", "slices",
+	"bytes", "context", "cmp", "container/heap", "crypto/sha256", "encoding/hex", "encoding/json", "errors", "fmt", "io", "iter", "maps", "math", "math/big", "reflect", "regexp", "slices",
 	"strconv", "strings", "sync", "time", "unicode", "unicode/utf16", "unicode/utf8",
 	"cel.dev/cel-go/cel", "cel.dev/cel-go/common/ast", "cel.dev/cel-go/common/operators", "cel.dev/cel-go/common/types", "cel.dev/cel-go/common/types/ref", "cel.dev/cel-go/common/types/traits",
 	"github.com/agnivade/levenshtein", "github.com/goccy/go-yaml", "github.com/goccy/go-yaml/ast", "github.com/goccy/go-yaml/lexer", "github.com/goccy/go-yaml/token", "github.com/goccy/go-yaml/parser",
