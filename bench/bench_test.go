@@ -11,6 +11,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"anagram/internal/tests"
 )
 
 // answers skips a test where a database cannot be reached by its own client.
@@ -27,6 +29,9 @@ func answers(t *testing.T, command string) {
 // The smallest bench runs on every engine, and what is done by hand is the same work: it finds
 // the same differences, and brings the same changes.
 func TestBothWaysDoTheSame(t *testing.T) {
+	if !tests.Long() {
+		t.Skip("left to the long run (make long): it builds databases and works on them for minutes")
+	}
 	for on, ask := range map[string]string{"postgres": "psql -X postgres://postgres@127.0.0.1:5432/postgres -c 'SELECT 1'", "mysql": "mariadb -h 127.0.0.1 -u root -e 'SELECT 1'", "sqlite": "sqlite3 :memory: 'SELECT 1'"} {
 		t.Run(on, func(t *testing.T) {
 			answers(t, ask)

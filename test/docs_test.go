@@ -211,20 +211,19 @@ func TestTheReadmeShowsWhatIsThere(t *testing.T) {
 
 func TestTheDemoDoesTheWholeJob(t *testing.T) {
 	t.Parallel()
-	p := &place{t: t, dir: t.TempDir(), user: "somebody"}
-	r := p.must(0, "demo", "--keep", "kept")
-	assert.Empty(t, r.err)
+	told := toldDemo(t)
+	p := &place{t: t, dir: demoOnce.dir, user: "somebody"}
 	for _, want := range []string{"Exported 1510 records", "conflict (ambiguous)", "conflict (both-moved)", "conflict (taken)", "conflict (target-newer)", "conflict (retired-in-target)", "conflict (removed-in-target)", "target-edit",
 		"looks-renamed", "value-does-not-fit: panel/CARDED", "reference-not-approved: reflex_rule/CRP-FCAL", "Rehearsed docket 3", "Imported docket 3", "34 new and 17 changed", "31 findings declined or held as before", "caution release", "caution source-moved", "caution referred-differs", "caution old-parcel", "caution open-docket"} {
-		assert.Contains(t, words(r.out), want)
+		assert.Contains(t, words(told), want)
 	}
-	for line := range strings.Lines(r.out) {
+	for line := range strings.Lines(told) {
 		if strings.Contains(line, p.dir) || strings.Contains(line, "> anagram ") {
 			continue // paths and commands are as long as they are
 		}
 		assert.LessOrEqual(t, ansi.StringWidth(line), 80, "80 columns: %s", line)
 	}
-	assert.Contains(t, toldDemo(t), "That was the whole job.")
+	assert.Contains(t, words(told), "Everything is kept in")
 	p.must(2, "demo", "--keep", "kept")
 	assert.Contains(t, words(p.must(0, "demo", "--unequal").out), `must-agree: setting/base_currency has to be equal on both sides, but is "EUR" in sandbox and is "CHF" in production.`)
 	p.dir = p.path("kept")

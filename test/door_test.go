@@ -14,6 +14,7 @@ import (
 	"runtime/debug"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -26,6 +27,7 @@ import (
 
 var (
 	program string                                  // path of a program that can be started
+	scratch string                                  // a folder for what several tests share
 	built   = os.Getenv("ANAGRAM_TEST_BUILT") != "" // every command is a run of the built program
 )
 
@@ -73,7 +75,7 @@ func prepareAndRun(m *testing.M) (int, error) {
 			fmt.Fprintln(os.Stderr, err)
 		}
 	}()
-	program = filepath.Join(dir, programName)
+	scratch, program = dir, filepath.Join(dir, programName)
 	if built {
 		build := exec.Command("go", "build", "-o", program, "../cmd/anagram")
 		build.Env = append(os.Environ(), "CGO_ENABLED=0")
@@ -90,8 +92,15 @@ func prepareAndRun(m *testing.M) (int, error) {
 	if err := os.Symlink(self, program); err != nil {
 		return 1, err
 	}
-	return m.Run(), nil
+	code := m.Run()
+	if testing.Verbose() {
+		fmt.Printf("the program was run %d times within the tests, and started %d times\n", begun.within.Load(), begun.alone.Load())
+	}
+	return code, nil
 }
+
+// begun counts how often the program was run within this process, and as one of its own.
+var begun struct{ within, alone atomic.Int64 }
 
 // result is what a run of the program gave.
 type result struct {
@@ -114,6 +123,7 @@ func (p *place) command(args ...string) *exec.Cmd {
 
 // started prepares a process in which anagram is the program.
 func (p *place) started(name string, args ...string) *exec.Cmd {
+	begun.alone.Add(1)
 	cmd := exec.Command(name, args...)
 	cmd.Dir = p.dir
 	cmd.Env = append(p.environ(), "PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"))
@@ -126,6 +136,7 @@ func (p *place) run(args ...string) result {
 	if built || p.alone {
 		return p.process(args...)
 	}
+	begun.within.Add(1)
 	var out, errs bytes.Buffer
 	code := cli.Run(context.Background(), cli.Streams{In: strings.NewReader(""), Out: &out, Err: &errs, Dir: p.dir, Environ: p.environ(), Now: time.Now, Hurry: p.hurry}, args)
 	return result{code: code, out: out.String(), err: errs.String()}
@@ -142,6 +153,7 @@ func (p *place) together(args ...string) (string, int) {
 		}
 		return string(out), cmd.ProcessState.ExitCode()
 	}
+	begun.within.Add(1)
 	var both bytes.Buffer
 	code := cli.Run(context.Background(), cli.Streams{In: strings.NewReader(""), Out: &both, Err: &both, Dir: p.dir, Environ: p.environ(), Now: time.Now, Hurry: p.hurry}, args)
 	return both.String(), code

@@ -17,10 +17,10 @@ import (
 	"anagram/internal/environment/conformance"
 )
 
-// inRing chooses among pairs of engines: each as source and as target once, or all.
+// inRing chooses among pairs of engines: one of them, each as source and as target once, or all.
 func inRing(source, target string) bool {
 	next := map[string]string{"sqlite": "postgres", "postgres": "mysql", "mysql": "sqlite"}
-	return full(0, 1) == 1 || next[source] == target
+	return longRun || next[source] == target && (thorough || source == "mysql")
 }
 
 // server makes an empty database of an engine and gives its address and a connection.
@@ -93,8 +93,16 @@ func TestEveryPairOfEngines(t *testing.T) {
 			})
 		}
 	}
-	for engine, text := range records {
-		assert.Equal(t, records["sqlite"], text, "the records exported from %s are those exported from sqlite, byte for byte", engine)
+	first := ""
+	for _, engine := range allEngines { // those that were tried, where there are servers
+		text, tried := records[engine]
+		switch {
+		case !tried:
+		case first == "":
+			first = engine
+		default:
+			assert.Equal(t, records[first], text, "the records exported from %s are those exported from %s, byte for byte", engine, first)
+		}
 	}
 }
 

@@ -53,7 +53,7 @@ func shuffled(r *rand.Rand, records []string) []string {
 
 func TestPropertiesOfTheWholeJob(t *testing.T) {
 	t.Parallel()
-	for seed := range uint64(8) {
+	for seed := range uint64(full(2, 8)) {
 		t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
 			t.Parallel()
 			r := rand.New(rand.NewPCG(seed, 7))

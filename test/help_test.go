@@ -1,6 +1,8 @@
 package test
 
 import (
+	"os"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"sync"
@@ -53,16 +55,21 @@ func TestEveryCommandExplainsItself(t *testing.T) {
 var demoOnce struct {
 	sync.Mutex
 	told string
+	dir  string // where it was kept
 }
 
-// toldDemo is what the demo prints, which is shown once for all tests that read it.
+// toldDemo is what the demo prints, which is shown once for all tests that read it, and kept
+// for the one that goes on with it.
 func toldDemo(t *testing.T) string {
 	t.Helper()
 	demoOnce.Lock()
 	defer demoOnce.Unlock()
 	if demoOnce.told == "" {
-		p := &place{t: t, dir: t.TempDir(), user: "mara"}
-		demoOnce.told = p.must(0, "demo").out
+		p := &place{t: t, dir: filepath.Join(scratch, "demo"), user: "somebody"}
+		require.NoError(t, os.Mkdir(p.dir, 0o700))
+		r := p.must(0, "demo", "--keep", "kept")
+		assert.Empty(t, r.err)
+		demoOnce.told, demoOnce.dir = r.out, p.dir
 	}
 	return demoOnce.told
 }

@@ -37,7 +37,8 @@ var arrows = map[string][]string{
 	"internal/store/register":  {"internal/files/...", "internal/store/docket", "internal/store/workspace"},
 
 	"internal/environment":                {"internal/core/..."},
-	"internal/environment/conformance":    {"internal/core/...", "internal/environment"},
+	"internal/tests":                      {},
+	"internal/environment/conformance":    {"internal/core/...", "internal/environment", "internal/tests"},
 	"internal/environment/sqldb/engine":   {"internal/core/...", "internal/environment"},
 	"internal/environment/sqldb/rows":     {"internal/core/...", "internal/files/...", "internal/environment", "internal/environment/sqldb/engine"},
 	"internal/environment/sqldb/postgres": dialect,

@@ -18,10 +18,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	_ "modernc.org/sqlite"
+
+	"anagram/internal/tests"
 )
 
 // longRun says that what is long by nature is done as well, and in full: make long.
-var longRun = os.Getenv("ANAGRAM_TEST_LONG") != ""
+var longRun = tests.Long()
 
 // full chooses how much of what is long by nature is done: all of it in the long run, else
 // enough to notice what is wrong.
@@ -34,7 +36,7 @@ func full(some, all int) int {
 
 // thorough says that each case is tried on every engine and in every variant, as in the gate
 // and in the long run, and not on one of them, which is another one from case to case.
-var thorough = longRun || os.Getenv("ANAGRAM_TEST_THOROUGH") != ""
+var thorough = tests.Thorough()
 
 // tries chooses among engines, or among variants, for a case, by its name.
 func tries[T any](name string, all ...T) []T {

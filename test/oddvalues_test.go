@@ -87,8 +87,16 @@ func TestOddValuesBetweenEngines(t *testing.T) {
 			})
 		}
 	}
-	for engine, text := range records {
-		assert.Equal(t, records["sqlite"], text, engine)
+	first := ""
+	for _, engine := range allEngines { // those that were tried, where there are servers
+		text, tried := records[engine]
+		switch {
+		case !tried:
+		case first == "":
+			first = engine
+		default:
+			assert.Equal(t, records[first], text, "the records exported from %s are those exported from %s", engine, first)
+		}
 	}
 	assert.Contains(t, records["postgres"], `"early":"1066-10-14"`)
 	assert.Contains(t, records["postgres"], `"zoned":"2026-03-29T01:30:00.5Z"`)

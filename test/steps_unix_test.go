@@ -145,7 +145,7 @@ func TestAnImportWithoutTransactionsIsKilled(t *testing.T) {
 	r := rand.New(rand.NewPCG(14, 2))
 	total := 0
 	defer func() { t.Logf("killed %d times", total) }()
-	for i := range kills(2, 20) {
+	for i := range kills(1, 20) {
 		t.Run(fmt.Sprint(i), func(t *testing.T) {
 			p, target := stepPlace(t, 16)
 			before := lines(t, target, itemRows)

@@ -118,7 +118,9 @@ func TestADraftOverTheWeb(t *testing.T) {
 		return types
 	}
 	want := draft("plain", "sqlite:data/sandbox.db", "sqlite:data/production.db")
-	assert.Equal(t, want, draft("mixed", "sqlite:data/sandbox.db", production))
+	if thorough {
+		assert.Equal(t, want, draft("mixed", "sqlite:data/sandbox.db", production))
+	}
 	assert.Equal(t, want, draft("web", sandbox, production))
 }
 
@@ -150,6 +152,9 @@ func TestRequestsAreCounted(t *testing.T) {
 		"new":                    {manyItems(1, 3*n, 0, "new"), manyItems(n+1, 3*n, 10_000, "new")},
 		"new with a parent":      {manyItems(1, n/2, 0, "new") + "INSERT INTO parts SELECT id, id, 1, 'p' FROM items;", ""},
 	} {
+		if !thorough && (name == "new" || name == "changed") {
+			continue
+		}
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			p := newPlace(t, manyCatalog, manyTables+tables[0], manyTables+tables[1])

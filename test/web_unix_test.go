@@ -20,7 +20,7 @@ import (
 // there once.
 func TestImportsIntoAServiceAreKilledAtAnyMoment(t *testing.T) {
 	t.Parallel()
-	for _, batch := range []bool{true, false} {
+	for _, batch := range tries(t.Name(), true, false) {
 		t.Run(fmt.Sprintf("batch %t", batch), func(t *testing.T) {
 			t.Parallel()
 			r := rand.New(rand.NewPCG(16, 1))

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"anagram/internal/core/record"
+	"anagram/internal/tests"
 )
 
 // world is one side as a plain map: key to name and price; what a side has twice is in it
@@ -138,7 +139,7 @@ func generated(r *rand.Rand, twice bool) world {
 func TestJoinFindsWhatTheRulesSayOnGeneratedRecords(t *testing.T) {
 	r := rand.New(rand.NewPCG(2026, 11))
 	seen := map[string]int{}
-	for i := range 12_000 {
+	for i := range tests.Times(2_000, 12_000) {
 		source, target := generated(r, true), generated(r, true)
 		var agreed world
 		if i%3 > 0 {
@@ -156,7 +157,7 @@ func TestJoinFindsWhatTheRulesSayOnGeneratedRecords(t *testing.T) {
 func TestPropertiesOfMatching(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
 	mirrored := map[string]string{"new": "target-only", "target-only": "new", "changed [\"\"]": "changed [\"\"]", "changed [\"\" \"\"]": "changed [\"\" \"\"]", "conflict [ambiguous]": "conflict [ambiguous]"}
-	for range 3_000 {
+	for range tests.Times(500, 3_000) {
 		source, target, agreed := generated(r, false), generated(r, false), generated(r, false)
 		assert.Empty(t, real(t, source, source, agreed), "a thing matched with itself is all same")
 

@@ -11,6 +11,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"anagram/internal/tests"
 )
 
 // maker makes values of every kind, odd ones more often than life does.
@@ -150,7 +152,7 @@ func (m maker) key(t *testing.T, typ string, depth int) Key {
 
 func TestEveryValueComesBackFromItsForm(t *testing.T) {
 	m := newMaker(1)
-	for n := range 6000 {
+	for n := range tests.Times(1500, 6000) {
 		kind := everyKind[n%len(everyKind)]
 		f := m.field(kind)
 		v := m.value(t, f, kind == Null)
@@ -206,7 +208,7 @@ func TestEveryRecordComesBackFromItsLine(t *testing.T) {
 
 func TestSumsTellApartWhatDiffers(t *testing.T) {
 	m := newMaker(3)
-	for range 6000 {
+	for range tests.Times(1500, 6000) {
 		f := m.field(everyKind[m.IntN(len(everyKind))])
 		a, b := m.value(t, f, m.IntN(8) == 0), m.value(t, f, m.IntN(8) == 0)
 		if m.IntN(3) == 0 {
@@ -277,7 +279,7 @@ func TestKeysOrderAsTheirValuesDo(t *testing.T) {
 	m.shapes["plain"] = []Field{{Name: "a", Kind: Text}, {Name: "b", Kind: Decimal}, {Name: "c", Kind: Timestamp}}
 	m.shapes["times"] = []Field{{Name: "a", Kind: LocalTimestamp}, {Name: "b", Kind: Time}, {Name: "c", Kind: Integer}}
 	m.shapes["folded"] = []Field{{Name: "a", Kind: Text, Rule: Rule{FoldCase: true, Trim: true}}, {Name: "b", Kind: Text, Rule: Rule{BlankIsNull: true}}}
-	for range 12_000 {
+	for range tests.Times(3000, 12_000) {
 		typ := []string{"unit", "dep", "assay", "mixed", "plain", "times", "folded"}[m.IntN(7)]
 		a, b := m.key(t, typ, 0), m.key(t, typ, 0)
 		want := m.compareKeys(t, typ, a, b)

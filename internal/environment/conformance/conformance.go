@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -19,6 +18,7 @@ import (
 	"anagram/internal/core/pattern"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
+	"anagram/internal/tests"
 )
 
 // Engine is a database under test, empty at first.
@@ -100,7 +100,7 @@ func RunService(t *testing.T, fresh func(t *testing.T) Engine) {
 		"locates keys":                        locates,
 		"writes and translates references":    writes,
 		"names what is refused and goes on":   refuses,
-		"writes many at a time":               writesMany(long(60, 600)), // each in a request or a few
+		"writes many at a time":               writesMany(tests.Times(60, 600)), // each in a request or a few
 		"reads what holds some values":        readsHolding,
 		"gives records another key":           rekeys,
 		"stops when it is cancelled":          cancels,
@@ -351,14 +351,6 @@ func refuses(b *bench) {
 
 // writesMany adds and changes more records than any engine takes at a time, some of which
 // refer to others among them and some of which are refused.
-// long gives how many there are of what costs a service much: few, or in the long run many.
-func long(few, many int) int {
-	if os.Getenv(longVariable) != "" {
-		return many
-	}
-	return few
-}
-
 // writesMany writes n records, of which three cannot be written, and more that belong to them.
 func writesMany(n int) func(*bench) {
 	return func(b *bench) { b.writesMany(n) }

@@ -12,6 +12,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"anagram/internal/tests"
 )
 
 // Foreign is an OData v4 server that nobody here wrote, from packages that only tests use.
@@ -45,6 +47,9 @@ func StartForeign(t *testing.T, name, scripts string) *Foreign {
 			t.Fatal(why)
 		}
 		t.Skip(why)
+	}
+	if !tests.Long() {
+		t.Skip("left to the long run (make long): servers for node")
 	}
 	node, err := exec.LookPath("node")
 	if err != nil {

@@ -23,7 +23,6 @@ const (
 	mysqlVariable    = "ANAGRAM_TEST_MYSQL"
 	requireVariable  = "ANAGRAM_TEST_REQUIRE_SERVERS"
 	defaultPostgres  = "postgres://postgres@127.0.0.1:5432/postgres?sslmode=disable"
-	longVariable     = "ANAGRAM_TEST_LONG" // what is long by nature is done as well
 )
 
 func setting(name, otherwise string) string {

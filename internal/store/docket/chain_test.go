@@ -9,6 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"anagram/internal/core/limit"
+
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
@@ -61,7 +63,7 @@ func TestTheChainAndItsWitness(t *testing.T) {
 }
 
 func TestADocketAtWorkIsLeftAlone(t *testing.T) {
-	ctx := context.Background()
+	ctx := limit.Hurried(context.Background(), 10)
 	d := open(t)
 	unlock, err := d.LockImport(ctx)
 	require.NoError(t, err)

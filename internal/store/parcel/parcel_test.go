@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"anagram/internal/core/record"
+	"anagram/internal/tests"
 )
 
 const testCatalog = "types:\n  unit: {key: [code]}\n"
@@ -76,7 +77,7 @@ func TestOneFlippedByteIsNoticed(t *testing.T) {
 	whole, err := os.ReadFile(write(t, false))
 	require.NoError(t, err)
 	path := filepath.Join(t.TempDir(), "flipped.parcel")
-	for i := range whole {
+	for i := 0; i < len(whole); i += tests.Times(7, 1) {
 		flipped := bytes.Clone(whole)
 		flipped[i] ^= 0x20
 		require.NoError(t, os.WriteFile(path, flipped, 0o600))
