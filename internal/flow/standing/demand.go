@@ -8,10 +8,9 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/text/unicode/norm"
-
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
+	"anagram/internal/core/decision"
 	"anagram/internal/core/yamldoc"
 	"anagram/internal/files/sshsig"
 	"anagram/internal/flow/session"
@@ -53,17 +52,17 @@ func Demanded(s *session.Session, of *docket.Docket) (Demand, error) {
 	}
 	if e.Guard.Differs {
 		for _, one := range h.Resealed {
-			d.apart[nameOf(one.By)] = "edited"
+			d.apart[decision.Name(one.By)] = "edited"
 		}
-		d.apart[nameOf(h.MatchedBy)] = "matched"
-		if nameOf(h.ExportedBy) == nameOf(h.MatchedBy) {
-			d.apart[nameOf(h.ExportedBy)] = "exported and matched"
+		d.apart[decision.Name(h.MatchedBy)] = "matched"
+		if decision.Name(h.ExportedBy) == decision.Name(h.MatchedBy) {
+			d.apart[decision.Name(h.ExportedBy)] = "exported and matched"
 		} else {
-			d.apart[nameOf(h.ExportedBy)] = "exported"
+			d.apart[decision.Name(h.ExportedBy)] = "exported"
 		}
 	}
 	if len(e.Approvers) > 0 {
-		d.may = func(typ string) ([]string, bool) { return mayApprove(e.Approvers, c, typ), true }
+		d.may = func(typ string) ([]string, bool) { return decision.MayApprove(e.Approvers, c, typ), true }
 	}
 	if d.approvals == 0 && (e.Guard.Differs || e.Guard.Signed || len(e.Approvers) > 0) {
 		d.approvals = 1
@@ -82,53 +81,9 @@ func namesOf(c *catalog.Catalog) []string {
 	return names
 }
 
-// mayApprove gives who may approve records of a type: those named for the type, else those
-// for the areas it is in, else those for everything.
-func mayApprove(approvers map[string][]string, c *catalog.Catalog, typ string) []string {
-	if people, ok := approvers[typ]; ok {
-		return people
-	}
-	var out []string
-	inArea := false
-	for _, area := range c.Areas {
-		if people, ok := approvers[area.Name]; ok && slices.Contains(area.Types, typ) {
-			inArea = true
-			out = append(out, people...)
-		}
-	}
-	if inArea {
-		return out
-	}
-	return approvers["*"]
-}
-
-// nameOf tells people apart: a name is the same however its letters are written.
-func nameOf(who string) string { return strings.ToLower(norm.NFC.String(strings.TrimSpace(who))) }
-
-// said is what one person said of one finding.
-type said struct {
-	record  docket.LogEntry
-	stopped int // the last word on the record that was no approval
-	fields  map[string]saidOn
-}
-
-type saidOn struct {
-	decision docket.Decision
-	seq      int
-	at       string
-}
-
-// approves reports whether the person wants a field written, or with "" the record as such.
-func (s *said) approves(field string, proposed bool) bool {
-	if own, ok := s.fields[field]; ok && field != "" && own.decision != docket.Reopened {
-		return own.decision == docket.Approved && own.seq > s.stopped
-	}
-	return s.record.Decision == docket.Approved && proposed
-}
-
 // spoken is what people said of approved findings.
 type spoken struct {
-	by       map[personOn]*said
+	by       map[personOn]*decision.Person
 	people   map[int64][]string // by finding, in the order in which they first spoke
 	unsigned map[int64][]string // whose approvals do not count as they are not signed
 	proofs   signatures
@@ -142,7 +97,7 @@ type personOn struct {
 // listen reads the log for what people said of approved findings. An approval that would have
 // to be signed and is not takes nothing back that was said before.
 func (d Demand) listen(ctx context.Context, of *docket.Docket, approved []*Approval) (spoken, error) {
-	out := spoken{by: map[personOn]*said{}, people: map[int64][]string{}, unsigned: map[int64][]string{}}
+	out := spoken{by: map[personOn]*decision.Person{}, people: map[int64][]string{}, unsigned: map[int64][]string{}}
 	log, err := of.Log(ctx)
 	if err != nil {
 		return out, err
@@ -173,25 +128,12 @@ func (d Demand) listen(ctx context.Context, of *docket.Docket, approved []*Appro
 
 // hear takes one entry of a log.
 func (s spoken) hear(e docket.LogEntry, seq int) {
-	k := personOn{e.Finding, nameOf(e.Who)}
+	k := personOn{e.Finding, decision.Name(e.Who)}
 	if s.by[k] == nil {
-		s.by[k] = &said{fields: map[string]saidOn{}}
+		s.by[k] = &decision.Person{}
 		s.people[e.Finding] = append(s.people[e.Finding], e.Who)
 	}
-	// What was said elsewhere comes later into the log than it was said: the latest word counts.
-	if e.Field != "" {
-		if old, ok := s.by[k].fields[e.Field]; !ok || e.At >= old.at {
-			s.by[k].fields[e.Field] = saidOn{e.Decision, seq, e.At}
-		}
-		return
-	}
-	if e.At < s.by[k].record.At {
-		return
-	}
-	s.by[k].record = e
-	if e.Decision != docket.Approved {
-		s.by[k].stopped = seq
-	}
+	s.by[k].Hear(decision.Word{Decision: e.Decision, Field: e.Field, At: e.At}, seq)
 }
 
 // lacks gives for each approval what is missing of what is demanded.
@@ -207,7 +149,7 @@ func (d Demand) lacks(ctx context.Context, of *docket.Docket, approved []*Approv
 	for _, a := range approved {
 		var count, apart []string
 		for _, who := range heard.people[a.ID] {
-			if !a.wantedBy(heard.by[personOn{a.ID, nameOf(who)}]) {
+			if !heard.by[personOn{a.ID, decision.Name(who)}].Wants(a.writing()) {
 				continue
 			}
 			if why := d.discounts(who, a.Type); why != "" {
@@ -230,13 +172,13 @@ func (d Demand) lacks(ctx context.Context, of *docket.Docket, approved []*Approv
 
 // discounts says why a person's approval does not count; "" where it does.
 func (d Demand) discounts(who, typ string) string {
-	if did, ok := d.apart[nameOf(who)]; ok {
+	if did, ok := d.apart[decision.Name(who)]; ok {
 		return fmt.Sprintf("%s %s it and does not count.", who, did)
 	}
 	if d.may == nil {
 		return ""
 	}
-	if people, limited := d.may(typ); limited && !slices.ContainsFunc(people, func(p string) bool { return nameOf(p) == nameOf(who) }) {
+	if people, limited := d.may(typ); limited && !slices.ContainsFunc(people, func(p string) bool { return decision.Name(p) == decision.Name(who) }) {
 		if len(people) == 0 {
 			return fmt.Sprintf("%s may not approve %s; nobody may.", who, typ)
 		}
@@ -245,23 +187,7 @@ func (d Demand) discounts(who, typ string) string {
 	return ""
 }
 
-// wantedBy reports whether a person approves all that is going to be written.
-func (a *Approval) wantedBy(s *said) bool {
-	if a.adds || a.Removes {
-		if !s.approves("", true) {
-			return false
-		}
-		for field, own := range s.fields { // who wants a field of it left out wants another record
-			if own.decision != docket.Approved && own.decision != docket.Reopened && a.Writes(field) {
-				return false
-			}
-		}
-		return true
-	}
-	for _, field := range a.fields {
-		if !s.approves(field, slices.Contains(a.proposed, field)) {
-			return false
-		}
-	}
-	return len(a.fields) > 0
+// writing is what is going to be written of an approval.
+func (a *Approval) writing() decision.Writing {
+	return decision.Writing{Whole: a.adds || a.Removes, Fields: a.fields, Proposed: a.proposed, Writes: a.Writes}
 }

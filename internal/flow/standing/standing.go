@@ -139,7 +139,7 @@ func approvals(ctx context.Context, d *docket.Docket) ([]*Approval, docket.Tally
 		if err != nil {
 			return nil, tally, err
 		}
-		tally.Decided(f)
+		tally.Decided(f.Of())
 		if !f.IsApproved() {
 			continue
 		}

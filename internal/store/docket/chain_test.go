@@ -110,37 +110,6 @@ func TestImagesAndUnsettledRuns(t *testing.T) {
 	assert.False(t, open)
 }
 
-func TestHowAFindingStandsAsAWhole(t *testing.T) {
-	fields := []Field{{Field: "x", Moved: "source"}, {Field: "y", Moved: "source"}, {Field: "z", Moved: "target"}}
-	for _, c := range []struct {
-		what  string
-		f     Finding
-		stand Decision
-	}{
-		{"nothing said", Finding{Status: match.Changed, Fields: fields}, Undecided},
-		{"approved", Finding{Status: match.Changed, Fields: fields, Standing: Standing{Decision: Approved}}, Approved},
-		{"held", Finding{Status: match.Changed, Fields: fields, Standing: Standing{Decision: Held}}, Held},
-		{"one field of two", Finding{Status: match.Changed, Fields: fields, Standing: Standing{Decision: Undecided, ByField: map[string]Decision{"x": Declined}}}, Undecided},
-		{"all that ask", Finding{Status: match.Changed, Fields: fields, Standing: Standing{Decision: Undecided, ByField: map[string]Decision{"x": Declined, "y": Declined}}}, Declined},
-		{"one of them held", Finding{Status: match.Changed, Fields: fields, Standing: Standing{Decision: Undecided, ByField: map[string]Decision{"x": Held, "y": TargetKept}}}, Held},
-		{"one kept", Finding{Status: match.Changed, Fields: fields, Standing: Standing{Decision: Approved, ByField: map[string]Decision{"x": Declined, "y": TargetKept}}}, TargetKept},
-		{"a field of a new one", Finding{Status: match.New, Fields: fields, Standing: Standing{Decision: Undecided, ByField: map[string]Decision{"x": Declined}}}, Undecided},
-	} {
-		if c.f.Decision == "" {
-			c.f.Decision = Undecided
-		}
-		assert.Equal(t, c.stand, c.f.Stand(), c.what)
-	}
-	s := Standing{Decision: Undecided}
-	assert.False(t, s.Touched() || s.AnyApproved())
-	s = Standing{Decision: Declined, DecidedBy: "mara", Note: "n", CarriedFrom: 2, ByField: map[string]Decision{"x": Approved}, own: map[string]fieldDecision{"x": {decision: Approved, who: "ida", note: "yes"}}}
-	assert.True(t, s.Touched() && s.AnyApproved())
-	who, note, _ := s.SaidOn("x")
-	assert.Equal(t, []string{"ida", "yes"}, []string{who, note})
-	who, _, carried := s.SaidOn("y")
-	assert.Equal(t, []any{"mara", 2}, []any{who, carried})
-}
-
 func TestANameOfTheTargetCountsWhereNoFindingHasIt(t *testing.T) {
 	ctx := context.Background()
 	d := finish(t, builder(t, Finding{Key: "A", Was: "u/B", Status: match.Changed, Source: "{}", Target: "{}"}, Finding{Key: "B", Was: "u/C", Status: match.Changed, Source: "{}", Target: "{}"}))

@@ -13,6 +13,7 @@ import (
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
+	"anagram/internal/core/decision"
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
 	"anagram/internal/store/parcel"
@@ -233,47 +234,6 @@ type Finding struct {
 	Standing
 }
 
-// Standing is what has been decided.
-type Standing struct {
-	Decision  Decision
-	DecidedBy string
-	DecidedAt string
-	Note      string
-	// CarriedFrom is the earlier docket in which this was decided first, 0 for none.
-	CarriedFrom int
-	ByRule      bool // by a standing rule of the workspace
-	// Approvers are those whose last word on the record is an approval, in the order in which
-	// they first said so.
-	Approvers []string
-	seq       int64
-	stopped   int64 // the last decision on the record that was no approval
-	// ByField holds the decisions on single fields that count beside the record's.
-	ByField map[string]Decision
-	// Against lists the fields whose own last decision was no approval, which an approval of
-	// the record leaves as they are.
-	Against []string
-	own     map[string]fieldDecision
-}
-
-// SaidOn gives who decided on a field, why, and in which earlier docket first.
-func (s Standing) SaidOn(field string) (who, note string, carried int) {
-	if own, ok := s.own[field]; ok && s.On(field) == own.decision {
-		return own.who, own.note, own.carried
-	}
-	return s.DecidedBy, s.Note, s.CarriedFrom
-}
-
-// OwnFields lists the fields that have a decision of their own, in order.
-func (s Standing) OwnFields() []string {
-	var out []string
-	for _, field := range slices.Sorted(maps.Keys(s.own)) {
-		if s.own[field].decision != Reopened {
-			out = append(out, field)
-		}
-	}
-	return out
-}
-
 // Entries gives what in a log makes the finding stand as it does: what holds on the record, and
 // after it what holds on single fields beside it.
 func (f Finding) Entries() []LogEntry {
@@ -282,114 +242,52 @@ func (f Finding) Entries() []LogEntry {
 		out = append(out, LogEntry{At: f.DecidedAt, Who: f.DecidedBy, Finding: f.ID, Decision: f.Decision, Note: f.Note, Carried: f.CarriedFrom, Rule: f.ByRule})
 	}
 	for _, field := range slices.Sorted(maps.Keys(f.ByField)) {
-		own := f.own[field]
-		out = append(out, LogEntry{At: own.at, Who: own.who, Finding: f.ID, Field: field, Decision: own.decision, Note: own.note, Carried: own.carried})
+		own := f.Own(field)
+		out = append(out, LogEntry{At: own.At, Who: own.Who, Finding: f.ID, Field: field, Decision: own.Decision, Note: own.Note, Carried: own.Carried})
 	}
 	return out
 }
 
-// DecidedByOne reports whether a person decided on the record or on a field of it, so that it
-// counts.
-func (s Standing) DecidedByOne(who string) bool {
-	if s.Decision != Undecided && s.DecidedBy == who {
-		return true
-	}
-	for field := range s.ByField {
-		if s.own[field].who == who {
-			return true
-		}
-	}
-	return false
-}
+// Standing is what has been decided; see core/decision.
+type Standing = decision.Standing
 
-// Decision is what a person decided; Undecided is none yet.
-type Decision string
+// Decision is what a person decided; see core/decision.
+type Decision = decision.Decision
 
-// The decisions. TargetKept is an approval that takes the target's side: the record, or the
-// field, stays as the target has it.
+// The decisions, as a docket keeps them.
 const (
-	Undecided  Decision = "open"
-	Approved   Decision = "approved"
-	Declined   Decision = "declined"
-	Held       Decision = "held"
-	TargetKept Decision = "target-kept"
-	// Reopened takes the decision on a field back as if it had never been made.
-	Reopened Decision = "reopened"
+	Undecided  = decision.Undecided
+	Approved   = decision.Approved
+	Declined   = decision.Declined
+	Held       = decision.Held
+	TargetKept = decision.TargetKept
+	Reopened   = decision.Reopened
 )
 
-// On gives the decision that counts for a field.
-func (s Standing) On(field string) Decision {
-	if d, ok := s.ByField[field]; ok {
-		return d
-	}
-	return s.Decision
-}
-
-// Touched reports whether anything was decided, on the record or on one of its fields.
-func (s Standing) Touched() bool { return s.Decision != Undecided || len(s.ByField) > 0 }
-
-// AnyApproved reports whether the record or one of its fields is approved.
-func (s Standing) AnyApproved() bool {
-	return s.Decision == Approved || slices.Contains(slices.Collect(maps.Values(s.ByField)), Approved)
-}
-
-// ApprovedFields lists the fields of a finding that may be written, in field order.
-//
-// The approval of a whole record is that of what the finding proposes. A field for which
-// nothing is proposed, as the target moved it, both did, or the record as a whole is in
-// conflict, needs an approval of its own.
-func (f Finding) ApprovedFields() []string {
-	var out []string
-	for _, field := range f.Fields {
-		if _, own := f.ByField[field.Field]; f.On(field.Field) == Approved && (own || f.Proposes(field) == match.Write) {
-			out = append(out, field.Field)
-		}
+// Of gives what of the finding its standing depends on.
+func (f Finding) Of() decision.Finding {
+	out := decision.Finding{Status: f.Status, Reasons: f.Reasons, InTarget: f.Target != "", Standing: f.Standing, Fields: make([]decision.Field, len(f.Fields))}
+	for i, field := range f.Fields {
+		out.Fields[i] = field.of()
 	}
 	return out
 }
 
-// Proposes gives what the finding proposes for a field.
-func (f Finding) Proposes(field Field) match.Proposal {
-	return match.Propose(f.Status, match.Moved(field.Moved))
+func (f Field) of() decision.Field {
+	return decision.Field{Name: f.Field, Moved: match.Moved(f.Moved)}
 }
+
+// ApprovedFields lists the fields that may be written, in field order.
+func (f Finding) ApprovedFields() []string { return f.Of().ApprovedFields() }
+
+// Proposes gives what the finding proposes for a field.
+func (f Finding) Proposes(field Field) match.Proposal { return f.Of().Proposes(field.of()) }
 
 // Settled reports whether a side was chosen for every field of a conflict that needs it.
-// Where the whole record was declined or the target's was kept, that is its side.
-func (f Finding) Settled() bool {
-	for _, field := range f.Fields {
-		if f.Proposes(field) == match.Choose && !slices.Contains([]Decision{Declined, TargetKept}, f.Decision) {
-			if _, own := f.ByField[field.Field]; !own {
-				return false
-			}
-		}
-	}
-	return !f.Hopeless() && (len(f.Fields) > 0 || f.Adds())
-}
+func (f Finding) Settled() bool { return f.Of().Settled() }
 
-// Stand gives the decision on the finding as a whole: approved where anything of it is
-// written, else what holds for the record, or for every field that asks for a decision.
-func (f Finding) Stand() Decision {
-	switch {
-	case f.IsApproved():
-		return Approved
-	case f.Decision != Undecided && f.Decision != Approved:
-		return f.Decision
-	case f.Adds() || len(f.ByField) == 0:
-		return Undecided
-	}
-	stand := Declined
-	for _, field := range f.Fields {
-		own, decided := f.ByField[field.Field]
-		switch {
-		case f.Proposes(field) == match.Keep:
-		case !decided || own == Approved:
-			return Undecided
-		case own == Held, own == TargetKept && stand != Held:
-			stand = own
-		}
-	}
-	return stand
-}
+// Stand gives the decision on the finding as a whole.
+func (f Finding) Stand() Decision { return f.Of().Stand() }
 
 // Hopeless reports whether a conflict cannot be settled by choosing a side.
 func (f Finding) Hopeless() bool { return match.Hopeless(f.Reasons) }
@@ -404,20 +302,7 @@ func (f Finding) Removes() bool { return match.Removes(f.Status, f.Reasons) }
 func (f Finding) Asks() bool { return match.Asks(f.Status) || f.Removes() }
 
 // IsApproved reports whether the finding, or a field of it, is approved.
-func (f Finding) IsApproved() bool {
-	switch f.Status {
-	case match.New:
-		return f.Decision == Approved
-	case match.Changed, match.TargetEdit:
-		return len(f.ApprovedFields()) > 0
-	case match.TargetOnly:
-		return f.Removes() && f.Decision == Approved
-	case match.Conflict:
-		return f.Settled() && (len(f.ApprovedFields()) > 0 || f.Adds() && f.Decision == Approved)
-	default:
-		return false
-	}
-}
+func (f Finding) IsApproved() bool { return f.Of().IsApproved() }
 
 // Check is a stored check. Where Fields are named it only holds if, of these, exactly
 // those in Writes are written.

@@ -7,10 +7,10 @@ import (
 	"errors"
 	"fmt"
 	"iter"
-	"maps"
 	"slices"
 	"strings"
 
+	"anagram/internal/core/decision"
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
 )
@@ -207,7 +207,7 @@ func scanFinding(rows *sql.Rows) (Finding, error) {
 	var order []byte
 	var reasons, fields string
 	err := rows.Scan(&f.ID, &f.Type, &order, &f.Key, &f.Address, &f.Was, &f.Title, &f.Status, &reasons, &f.Source, &f.Target, &f.Agreed, &fields,
-		&f.Decision, &f.DecidedBy, &f.DecidedAt, &f.Note, &f.CarriedFrom, &f.ByRule, &f.seq, &f.stopped, &f.Group, &f.Owner, &f.Before.Docket, &f.Before.Who)
+		&f.Decision, &f.DecidedBy, &f.DecidedAt, &f.Note, &f.CarriedFrom, &f.ByRule, &f.Seq, &f.Stopped, &f.Group, &f.Owner, &f.Before.Docket, &f.Before.Who)
 	if err != nil {
 		return f, err
 	}
@@ -218,43 +218,14 @@ func scanFinding(rows *sql.Rows) (Finding, error) {
 	return f, errors.Join(err, json.Unmarshal([]byte(fields), &f.Fields))
 }
 
-// take fills in the decisions on single fields that count beside the record's: those that
-// came after it, and where the record was approved, those before it as well. Only a decline
-// or hold of the record takes back the approval of a field, and only a decision on a field
-// its decline or hold.
-func (f *Finding) take(byField map[string]fieldDecision) {
-	f.own = byField
-	for _, field := range slices.Sorted(maps.Keys(byField)) {
-		on := byField[field]
-		if on.decision == Reopened {
-			continue
-		}
-		if on.decision != Approved {
-			f.Against = append(f.Against, field)
-		}
-		if on.seq < f.seq && (f.Decision != Approved || on.decision == Approved && on.seq < f.stopped) {
-			continue
-		}
-		if f.ByField == nil {
-			f.ByField = map[string]Decision{}
-		}
-		f.ByField[field] = on.decision
-		if on.who != "" && f.DecidedBy == "" {
-			f.DecidedBy, f.DecidedAt, f.Note, f.CarriedFrom = on.who, on.at, on.note, on.carried
-		}
-	}
+// take fills in the decisions on single fields that count beside the record's.
+func (f *Finding) take(byField map[string]decision.OnField) {
+	f.Standing.Take(byField)
 	for i := range f.Fields {
 		if on := f.On(f.Fields[i].Field); on != f.Decision {
 			f.Fields[i].Decision = string(on)
 		}
 	}
-}
-
-type fieldDecision struct {
-	decision      Decision
-	seq           int64
-	who, at, note string
-	carried       int
 }
 
 // approvers gives who approves findings on which more than one decision was made, of others the
@@ -278,23 +249,23 @@ func (d *Docket) approvers(ctx context.Context, ids []int64) (map[int64][]string
 	return out, rows.Err()
 }
 
-func (d *Docket) fieldDecisions(ctx context.Context, ids []int64) (map[int64]map[string]fieldDecision, error) {
+func (d *Docket) fieldDecisions(ctx context.Context, ids []int64) (map[int64]map[string]decision.OnField, error) {
 	only, args := onlyOf(ids)
 	rows, err := d.db.QueryContext(ctx, "SELECT finding, field, max(seq), decision, who, at, note, carried FROM decisions WHERE field <> '' "+only+" GROUP BY finding, field", args...)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	out := map[int64]map[string]fieldDecision{}
+	out := map[int64]map[string]decision.OnField{}
 	for rows.Next() {
 		var id int64
 		var field string
-		var on fieldDecision
-		if err := rows.Scan(&id, &field, &on.seq, &on.decision, &on.who, &on.at, &on.note, &on.carried); err != nil {
+		var on decision.OnField
+		if err := rows.Scan(&id, &field, &on.Seq, &on.Decision, &on.Who, &on.At, &on.Note, &on.Carried); err != nil {
 			return nil, err
 		}
 		if out[id] == nil {
-			out[id] = map[string]fieldDecision{}
+			out[id] = map[string]decision.OnField{}
 		}
 		out[id][field] = on
 	}

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 
+	"anagram/internal/core/decision"
 	"anagram/internal/core/match"
 )
 
@@ -22,17 +23,8 @@ type Summary struct {
 	Tally Tally
 }
 
-// Tally counts the findings that can be decided, by decision.
-type Tally struct {
-	Open     int `json:"open"`
-	Approved int `json:"approved"`
-	Declined int `json:"declined"`
-	Held     int `json:"held"`
-	// Kept counts those of which the target's side was taken.
-	Kept int `json:"target_kept,omitempty"`
-	// Stuck counts those open that no decision can bring on: conflicts as they stand.
-	Stuck int `json:"stuck"`
-}
+// Tally counts the findings that can be decided, by decision; see core/decision.
+type Tally = decision.Tally
 
 // Summarize counts the decisions of a docket and lists its runs.
 func Summarize(ctx context.Context, d *Docket) (Summary, error) {
@@ -66,15 +58,9 @@ func (d *Docket) Tally(ctx context.Context) (Tally, error) {
 		if err != nil {
 			return out, err
 		}
-		out.Decided(f)
+		out.Decided(f.Of())
 	}
 	return out, nil
-}
-
-// Decided counts a finding as it was decided, which was counted as open before.
-func (t *Tally) Decided(f Finding) {
-	t.take(f, -1)
-	t.Count(f)
 }
 
 // AllOpen counts the findings as if nothing had been decided on any of them.
@@ -98,37 +84,11 @@ func (d *Docket) AllOpen(ctx context.Context) (Tally, error) {
 			if err := errors.Join(rows.Scan(&f.Status, &reasons, &n), json.Unmarshal([]byte(reasons), &f.Reasons)); err != nil {
 				return out, d.wrap(err)
 			}
-			out.take(f, n)
+			out.Take(f.Of(), n)
 		}
 		if err := rows.Err(); err != nil {
 			return out, d.wrap(err)
 		}
 	}
 	return out, nil
-}
-
-// take adds so many findings on which nothing was decided.
-func (t *Tally) take(f Finding, n int) {
-	if f.Asks() {
-		t.Open += n
-		if f.Hopeless() {
-			t.Stuck += n
-		}
-	}
-}
-
-// Count adds a finding.
-func (t *Tally) Count(f Finding) {
-	switch f.Stand() {
-	case Approved:
-		t.Approved++
-	case Declined:
-		t.Declined++
-	case Held:
-		t.Held++
-	case TargetKept:
-		t.Kept++
-	default:
-		t.take(f, 1)
-	}
 }
