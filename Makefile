@@ -5,7 +5,7 @@ BENCHTIME ?= 1s
 DIST ?= dist
 PLATFORMS ?= linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 windows/arm64
 
-.PHONY: help build test race lint fuzz bench cover house man screenshots cross dist clean
+.PHONY: help build test long race lint fuzz bench cover house man screenshots cross dist clean
 
 help: ## list the targets
 	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -13,8 +13,17 @@ help: ## list the targets
 build: ## build the program, static, as ./anagram
 	CGO_ENABLED=0 $(GO) build -trimpath -buildvcs=auto -o anagram ./cmd/anagram
 
-test: ## run all tests; ANAGRAM_TEST_FULL=1 does what is long by nature in full
+test: ## run the tests that are short
 	$(GO) test ./...
+
+long: ## run what is long by nature as well, and in full: volume, servers of its own, browser, office program, node, minutes of fuzzing
+	@tools/servers
+	@tools/others chromium soffice ssh-keygen pgbouncer rsync galera node npm
+	npm ci --prefix test/foreign --ignore-scripts --no-audit --no-fund --silent
+	ANAGRAM_TEST_REQUIRE_SERVERS=1 ANAGRAM_TEST_LONG=1 ANAGRAM_TEST_BUILT=1 $(GO) test -timeout 60m ./...
+	cd test/browser && ANAGRAM_TEST_REQUIRE_SERVERS=1 $(GO) test ./...
+	@$(MAKE) --no-print-directory race
+	@tools/fuzz 1m
 
 race: ## run the tests of core, files, store and flow for races, in another order
 	$(GO) test -race -shuffle=on ./internal/core/... ./internal/files/... ./internal/store/... ./internal/flow/...

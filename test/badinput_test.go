@@ -141,7 +141,7 @@ func TestOneFlippedByteIsRefusedEverywhere(t *testing.T) {
 	file := "parcels/p.parcel"
 	whole := p.read(file)
 	target := p.read("target.db")
-	for at := 0; at < len(whole); at += len(whole)/25 + 1 {
+	for at := 0; at < len(whole); at += len(whole)/full(8, 25) + 1 {
 		flipped := append([]byte{}, whole...)
 		flipped[at] ^= 4
 		require.NoError(t, os.WriteFile(p.path(file), flipped, 0o600))

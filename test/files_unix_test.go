@@ -53,7 +53,10 @@ func TestFilesAreReadableByTheirPersonAlone(t *testing.T) {
 // A link that stands where something is going to be written leads nowhere.
 func TestNoLinkIsFollowed(t *testing.T) {
 	t.Parallel()
-	for _, name := range []string{"parcels", "dockets", ".anagram", ".anagram/scratch", ".anagram/agreed", ".anagram/register.jsonl", ".anagram/.register.lock", ".anagram/decided.db", "dockets/.0001.docket.lock", "parcels/p.parcel", "parcels/p", "target/.anagram-lock", "target/.anagram-new", "target/items.csv", "pairs.jsonl", ".anagram/pairs.jsonl", "load", "out.csv"} {
+	for i, name := range []string{"parcels", "dockets", ".anagram", ".anagram/scratch", ".anagram/agreed", ".anagram/register.jsonl", ".anagram/.register.lock", ".anagram/decided.db", "dockets/.0001.docket.lock", "parcels/p.parcel", "parcels/p", "target/.anagram-lock", "target/.anagram-new", "target/items.csv", "pairs.jsonl", ".anagram/pairs.jsonl", "load", "out.csv"} {
+		if skips(i) {
+			continue
+		}
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			p := &place{t: t, dir: t.TempDir(), user: "mara"}

@@ -49,6 +49,10 @@ func tries[T any](name string, all ...T) []T {
 	return all[at : at+1]
 }
 
+// skips reports whether one of many cases of the same kind is left out: each third is tried, or
+// all of them.
+func skips(i int) bool { return !thorough && i%3 != 0 }
+
 // inLongRun leaves a test to the long run: one of volume, of time, or of many servers.
 func inLongRun(t *testing.T, why string) {
 	t.Helper()

@@ -98,9 +98,11 @@ func TestOddValuesBetweenEngines(t *testing.T) {
 			assert.Equal(t, records[first], text, "the records exported from %s are those exported from %s", engine, first)
 		}
 	}
-	assert.Contains(t, records["postgres"], `"early":"1066-10-14"`)
-	assert.Contains(t, records["postgres"], `"zoned":"2026-03-29T01:30:00.5Z"`)
-	assert.Contains(t, records["mysql"], `"whole":"9223372036854775807"`)
+	for _, want := range []string{`"early":"1066-10-14"`, `"zoned":"2026-03-29T01:30:00.5Z"`, `"whole":"9223372036854775807"`} {
+		if first != "" {
+			assert.Contains(t, records[first], want)
+		}
+	}
 }
 
 // What an engine holds and no other form can is named, never changed in silence.

@@ -62,6 +62,13 @@ func grant(t *testing.T, engine, address string, db *sql.DB, grants ...string) {
 	}
 }
 
+func accountOf(t *testing.T, address string) string {
+	t.Helper()
+	u, err := url.Parse(address)
+	require.NoError(t, err)
+	return accountName(u)
+}
+
 func accountName(u *url.URL) string {
 	return strings.ReplaceAll(strings.TrimPrefix(u.Path, "/"), "anagram_test", "acct")
 }

@@ -228,6 +228,7 @@ func (r Ready) before(ctx context.Context, l lot, found Rest) (images []docket.I
 			found.already[n.ID] = true
 		case moved != "":
 			found.leave(n.Approval, MovedSinceMatch, fmt.Sprintf("%s was not imported: %s. %s to see it as it is now.", n.Address, moved, r.Docket.Header.Again()))
+		case r.turned(n, t, found):
 		default:
 			image := docket.Image{Finding: n.ID, Writes: r.writes(n, t)}
 			if len(n.here) == 1 {

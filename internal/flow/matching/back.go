@@ -90,8 +90,8 @@ func takenBack(ctx context.Context, c compared, w atWork, f finding, out *sink) 
 		return nil
 	}
 	out.created = append(out.created, created{finding{Finding: match.Finding{Key: f.Key}, id: f.id, address: f.address}, w.Name, back})
-	if w.place.CannotDelete {
-		return out.check(ctx, f.id, check.MayNotRemove(f.address, c.target, w.place.Name))
+	if missing, bad := (check.Written{Address: f.address, Target: c.target, Type: w.Type, Place: w.place, Removes: true}).Rights(); bad {
+		return out.check(ctx, f.id, missing)
 	}
 	return nil
 }

@@ -42,10 +42,18 @@ func checkFit(ctx context.Context, c compared, out *sink) error {
 
 // rights checks that the account may do what an import of a finding would.
 func rights(ctx context.Context, c compared, w atWork, f finding, out *sink) error {
-	if c.against != nil || f.adds() && !w.place.CannotInsert || !f.adds() && !w.place.CannotUpdate {
+	if c.against != nil {
 		return nil
 	}
-	return out.check(ctx, f.id, check.NoRight(f.address, c.target, w.place.Name, f.adds()))
+	if missing, bad := written(c, w, f).Rights(); bad {
+		return out.check(ctx, f.id, missing)
+	}
+	return nil
+}
+
+// written is a finding as it would be written, for what its place says of it.
+func written(c compared, w atWork, f finding) check.Written {
+	return check.Written{Address: f.address, Target: c.target, Type: w.Type, Place: w.place, Adds: f.adds()}
 }
 
 // onlyWhenMade checks a value of a field that the target takes only when a record is made.
@@ -65,12 +73,9 @@ func proposed(ctx context.Context, c compared, w atWork, f finding, field record
 	if err := onlyWhenMade(ctx, c, w, f, field, v, out); err != nil {
 		return err
 	}
-	if column, ok := w.place.Column(field.Name); ok && c.against == nil && !v.IsAbsent() && (!v.IsNull() || w.Refers[field.Name].None == nil) {
-		must := f.adds() && (slices.Contains(w.Key, field.Name) || mustBeGiven(column))
-		if found, bad := check.Fits(f.address, c.target, column, v, must); bad {
-			if err := out.checkWhen(ctx, f.id, docket.Check{Check: found, Fields: []string{field.Name}, Writes: []string{field.Name}}); err != nil {
-				return err
-			}
+	if found, bad := written(c, w, f).Value(field.Name, v); bad && c.against == nil {
+		if err := out.checkWhen(ctx, f.id, docket.Check{Check: found, Fields: []string{field.Name}, Writes: []string{field.Name}}); err != nil {
+			return err
 		}
 	}
 	if v.Kind() == record.Bytes {
@@ -106,14 +111,11 @@ func localNeeded(ctx context.Context, c compared, w atWork, f finding, out *sink
 	return nil
 }
 
-// mustBeGiven reports whether a new record must be given a value in a column.
-func mustBeGiven(column catalog.Column) bool { return column.Required && !column.Default }
-
 // requiredFields lists the fields that a new record must be given in the target.
 func requiredFields(w atWork) []string {
 	var out []string
 	for _, field := range w.fields {
-		if column, ok := w.place.Column(field.Name); ok && mustBeGiven(column) && !slices.Contains(w.place.Triggered, field.Name) {
+		if column, ok := w.place.Column(field.Name); ok && check.MustBeGiven(column) && !slices.Contains(w.place.Triggered, field.Name) {
 			out = append(out, field.Name)
 		}
 	}

@@ -108,7 +108,7 @@ func (r *ruling) flush(ctx context.Context, c compared, w atWork, out *sink) err
 			}
 			free := slices.DeleteFunc(slices.Clone(one.differs), func(name string) bool {
 				column, _ := w.place.Column(name)
-				return one.adds() && mustBeGiven(column)
+				return one.adds() && check.MustBeGiven(column)
 			})
 			broken := docket.Check{Check: check.Breaks(one.address, rule, free, c.target), Fields: one.differs, Writes: one.writes, Partial: one.partial}
 			if err := out.checkWhen(ctx, one.id, broken); err != nil {
