@@ -113,7 +113,7 @@ func (g *Grouped) take(r Reviewed) {
 		g.Worst = r.Status
 	}
 	g.Shown++
-	g.Tally.Count(r.Finding.Of())
+	g.Tally.Count(r.Of())
 	if r.Asks() {
 		g.Asked++
 	}

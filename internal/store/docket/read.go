@@ -220,7 +220,7 @@ func scanFinding(rows *sql.Rows) (Finding, error) {
 
 // take fills in the decisions on single fields that count beside the record's.
 func (f *Finding) take(byField map[string]decision.OnField) {
-	f.Standing.Take(byField)
+	f.Take(byField)
 	for i := range f.Fields {
 		if on := f.On(f.Fields[i].Field); on != f.Decision {
 			f.Fields[i].Decision = string(on)
