@@ -107,24 +107,31 @@ func (b *bar) render() {
 // progressLine is what a stretch of work has come to, on a line that is not longer than the
 // screen: what is done, a bar where the total is known, counts, pace and how long it will take.
 func progressLine(what string, done, total int, since time.Duration, width int) string {
-	pace := ""
-	if a := float64(done) / since.Seconds(); done > 0 && since > 0 {
-		pace = fmt.Sprintf(", %.0f a second", a)
-		if left := total - done; left > 0 {
-			pace += fmt.Sprintf(", %s left", time.Duration(float64(left)/a*float64(time.Second)).Round(time.Second))
+	pace, left := "", ""
+	if each := float64(done) / since.Seconds(); done > 0 && since > 0 {
+		pace = fmt.Sprintf(", %.0f a second", each)
+		if more := total - done; more > 0 {
+			left = fmt.Sprintf(", %s left", time.Duration(float64(more)/each*float64(time.Second)).Round(time.Second))
 		}
 	}
 	if total <= 0 {
 		return ansi.Truncate(what+"  "+text.Count(done, "record")+pace, width-1, "…")
 	}
 	share := float64(done) / float64(total)
-	counts := fmt.Sprintf("%3.0f %%  %d of %s%s", share*100, done, text.Count(total, "record"), pace)
+	counts := fmt.Sprintf("%3.0f %%  %d of %s", share*100, done, text.Count(total, "record"))
 	const least = 10
-	room := width - 1 - ansi.StringWidth(what) - ansi.StringWidth(counts) - 4
-	if room < least {
+	room := func(more string) int {
+		return width - 1 - ansi.StringWidth(what) - ansi.StringWidth(counts+more) - 4
+	}
+	more := pace + left
+	if room(more) < least { // a bar says more than the pace
+		more = left
+	}
+	counts += more
+	if room("") < least {
 		return ansi.Truncate(what+"  "+counts, width-1, "…")
 	}
-	drawn := progress.New(progress.WithWidth(min(room, 40)), progress.WithoutPercentage(), progress.WithFillCharacters('█', '░'))
+	drawn := progress.New(progress.WithWidth(min(room(""), 40)), progress.WithoutPercentage(), progress.WithFillCharacters('█', '░'))
 	return what + "  " + ansi.Strip(drawn.ViewAs(share)) + "  " + counts
 }
 
