@@ -67,6 +67,16 @@ func (p *place) reviewed(columns, rows int, args ...string) *screen {
 	return s
 }
 
+// resize makes the terminal another size: first itself, then what the program is told, so that
+// nothing drawn for the new size meets the old one.
+func (s *screen) resize(columns, lines int) {
+	s.t.Helper()
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	s.emu.Resize(columns, lines)
+	require.NoError(s.t, pty.Setsize(s.tty, &pty.Winsize{Rows: uint16(lines), Cols: uint16(columns)}))
+}
+
 // text is what the screen shows.
 func (s *screen) text() string {
 	s.lock.Lock()
@@ -291,15 +301,9 @@ func TestTheScreenFollows(t *testing.T) {
 	s.shows("target keeps its values", "kept")
 	s.press("1")
 	s.shows("1 finding approved.")
-	require.NoError(t, pty.Setsize(s.tty, &pty.Winsize{Rows: 50, Cols: 160}))
-	s.lock.Lock()
-	s.emu.Resize(160, 50)
-	s.lock.Unlock()
+	s.resize(160, 50)
 	s.shows("q leave", "item/A")
-	require.NoError(t, pty.Setsize(s.tty, &pty.Winsize{Rows: 10, Cols: 50}))
-	s.lock.Lock()
-	s.emu.Resize(50, 10)
-	s.lock.Unlock()
+	s.resize(50, 10)
 	s.shows("The review needs at least 60 columns")
 	s.leave()
 	assert.Equal(t, "approved", p.review()["item/A"].Decision)
