@@ -29,6 +29,7 @@ type Backup func([]docket.Image) error
 // StandAgain reads the target again and gives what is still to be written, in order. The
 // rest grows by what moved since the match, and by what depends on it.
 func StandAgain(ctx context.Context, s *session.Session, r Ready, target environment.Reader, rest Rest, keep Backup) ([]sequence.Write, Rest, error) {
+	rest = rest.and(r.unallowed(rest))
 	moved, err := readAgain(ctx, s, r, target, rest, keep)
 	if err != nil {
 		return nil, rest, err

@@ -110,7 +110,7 @@ func (s *session) readKeys(ctx context.Context, m *environment.Model, f *form, o
 		}
 		var rows [][]any
 		suffix := ""
-		if s.locking {
+		if s.locking && !f.described.CannotUpdate { // who may not change a record cannot lock it either
 			suffix = s.dialect.ForUpdate()
 		}
 		err = s.whereIn(ctx, len(f.names), s.selectForm(f), f.identity, ids, suffix, func(row []any) error { rows = append(rows, row); return nil })
