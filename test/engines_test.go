@@ -23,6 +23,24 @@ func inRing(source, target string) bool {
 	return longRun || next[source] == target && (thorough || source == "mysql")
 }
 
+// sameOfAll holds what was exported from the engines that were tried against each other, byte
+// for byte, and gives it; "" where there was none.
+func sameOfAll(t *testing.T, records map[string]string) string {
+	t.Helper()
+	first := ""
+	for _, engine := range allEngines { // those that were tried, where there are servers
+		text, tried := records[engine]
+		switch {
+		case !tried:
+		case first == "":
+			first = engine
+		default:
+			assert.Equal(t, records[first], text, "the records exported from %s are those exported from %s", engine, first)
+		}
+	}
+	return records[first]
+}
+
 // server makes an empty database of an engine and gives its address and a connection.
 func server(t *testing.T, p *place, engine, role string) (string, *sql.DB) {
 	t.Helper()
@@ -93,17 +111,7 @@ func TestEveryPairOfEngines(t *testing.T) {
 			})
 		}
 	}
-	first := ""
-	for _, engine := range allEngines { // those that were tried, where there are servers
-		text, tried := records[engine]
-		switch {
-		case !tried:
-		case first == "":
-			first = engine
-		default:
-			assert.Equal(t, records[first], text, "the records exported from %s are those exported from %s, byte for byte", engine, first)
-		}
-	}
+	sameOfAll(t, records)
 }
 
 // The demo's catalog, drafted in each engine, compared with the one written by hand.

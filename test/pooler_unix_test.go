@@ -245,8 +245,3 @@ func TestAStandbyIsASource(t *testing.T) {
 	assert.NoFileExists(t, p.path("parcels/cut.parcel"))
 	p.must(0, "export", "source", "--name", "again")
 }
-
-func globbed(pattern string) []string {
-	found, _ := filepath.Glob(pattern)
-	return found
-}

@@ -6,9 +6,6 @@ import (
 	"bytes"
 	"encoding/csv"
 	"encoding/json"
-	"go/ast"
-	"go/parser"
-	"go/token"
 	"os"
 	"path/filepath"
 	"strings"
@@ -20,16 +17,7 @@ import (
 
 // Every attack that the page on security speaks of names the test that tries it.
 func TestTheAttacksOfTheSecurityPage(t *testing.T) {
-	tests := map[string]bool{}
-	for _, name := range append(globbed("*_test.go"), globbed("browser/*_test.go")...) {
-		file, err := parser.ParseFile(token.NewFileSet(), name, nil, parser.SkipObjectResolution)
-		require.NoError(t, err)
-		for _, declared := range file.Decls {
-			if f, ok := declared.(*ast.FuncDecl); ok && f.Recv == nil {
-				tests[f.Name.Name] = true
-			}
-		}
-	}
+	tests := testNames(t)
 	page, err := os.ReadFile("../docs/security.md")
 	require.NoError(t, err)
 	_, table, ok := strings.Cut(string(page), "| attack | what becomes of it | tried by |\n| --- | --- | --- |\n")
