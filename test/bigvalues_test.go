@@ -13,6 +13,7 @@ import (
 
 // Long texts, large and empty attachments, and names in any script go through whole.
 func TestLargeAndEmptyValues(t *testing.T) {
+	inGate(t, "large values")
 	t.Parallel()
 	for _, engine := range tries(t.Name(), allEngines...) {
 		t.Run(engine, func(t *testing.T) {

@@ -43,6 +43,7 @@ func packed(t *testing.T, files ...string) string {
 // Small files that unfold, never end or wait for somebody are listed as refused, and cost
 // next to nothing; the others are listed as usual.
 func TestBombsInALibrary(t *testing.T) {
+	inGate(t, "files that unfold")
 	p := plainPlace(t)
 	p.must(0, "export", "source", "--name", "good")
 	usual := p.must(0, "parcel", "list").peak + 100<<20 // and what this test itself has

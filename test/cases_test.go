@@ -223,13 +223,16 @@ func TestEachCaseOfTheRules(t *testing.T) {
 	t.Parallel()
 	seen := map[string]bool{}
 	names := map[string]bool{}
-	for _, c := range matchCases {
+	for i, c := range matchCases {
 		assert.False(t, names[c.name], "two cases are called %s", c.name)
 		names[c.name] = true
 		for _, line := range c.want {
 			for _, word := range strings.FieldsFunc(line, func(r rune) bool { return strings.ContainsRune(" ;:,()", r) }) {
 				seen[word] = true
 			}
+		}
+		if skips(i) {
+			continue
 		}
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()

@@ -52,6 +52,7 @@ func shuffled(r *rand.Rand, records []string) []string {
 }
 
 func TestPropertiesOfTheWholeJob(t *testing.T) {
+	inGate(t, "generated jobs")
 	t.Parallel()
 	for seed := range uint64(full(2, 8)) {
 		t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {

@@ -161,6 +161,7 @@ func TestCtrlCLeavesNothingHalfDone(t *testing.T) {
 }
 
 func TestCtrlCWhereSomethingIsLookedAtAgainOrTakenBack(t *testing.T) {
+	inGate(t, "interruptions")
 	p := manyPlace(t, 12_000)
 	p.must(0, "export", "source", "--name", "p")
 	p.must(3, "match", "p", "--against", "target")

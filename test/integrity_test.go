@@ -335,6 +335,9 @@ func TestCirclesInOneGo(t *testing.T) {
 		"deferrable":                  {engine: "postgres", keys: "DEFERRABLE INITIALLY DEFERRED"},
 		"deferrable when asked":       {engine: "postgres", keys: "DEFERRABLE"},
 	} {
+		if !thorough && c.keys != "" {
+			continue
+		}
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			serial := map[string]string{"sqlite": "INTEGER PRIMARY KEY", "postgres": "SERIAL PRIMARY KEY", "mysql": "INTEGER PRIMARY KEY AUTO_INCREMENT"}[c.engine]

@@ -13,6 +13,7 @@ import (
 // What a condition picks is written as it was read when it was picked, unless something else of
 // its type comes along as well: then the type is read again. Both give the same lines.
 func TestWhatAConditionPicksIsWrittenAlike(t *testing.T) {
+	inGate(t, "many records")
 	t.Parallel()
 	p := demoPlace(t)
 	p.must(0, "export", "sandbox", "--name", "whole")

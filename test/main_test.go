@@ -53,6 +53,15 @@ func tries[T any](name string, all ...T) []T {
 // all of them.
 func skips(i int) bool { return !thorough && i%3 != 0 }
 
+// inGate leaves a test to the gate, which is thorough: one that takes seconds, and of whose kind
+// others are tried here.
+func inGate(t *testing.T, why string) {
+	t.Helper()
+	if !thorough {
+		t.Skip("left to the gate (ANAGRAM_TEST_THOROUGH): " + why)
+	}
+}
+
 // inLongRun leaves a test to the long run: one of volume, of time, or of many servers.
 func inLongRun(t *testing.T, why string) {
 	t.Helper()

@@ -139,6 +139,7 @@ func TestMariaDBAsItIsMet(t *testing.T) {
 }
 
 func TestKilledInTheMiddleOfAnImportIntoAServer(t *testing.T) {
+	inGate(t, "kills")
 	for _, engine := range tries(t.Name(), serverEngines...) {
 		t.Run(engine, func(t *testing.T) {
 			p, address, db := serverPlace(t, engine)

@@ -355,6 +355,7 @@ func TestRestoredRowsAreTheSameToTheByte(t *testing.T) {
 
 // Imports are taken back one by one, the last one first, to the first state.
 func TestTwentyImportsAreTakenBackOneByOne(t *testing.T) {
+	inGate(t, "a long history")
 	t.Parallel()
 	for _, engine := range tries(t.Name(), allEngines...) {
 		t.Run(engine, func(t *testing.T) {

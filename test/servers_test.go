@@ -253,6 +253,7 @@ func newCutter(t *testing.T, to string) *cutter {
 }
 
 func TestAServerThatGoesAway(t *testing.T) {
+	inGate(t, "connections that are cut")
 	t.Parallel()
 	for _, engine := range tries(t.Name(), serverEngines...) {
 		t.Run(engine, func(t *testing.T) {

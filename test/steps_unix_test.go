@@ -141,6 +141,7 @@ func TestAWriteWithoutTransactionIsChecked(t *testing.T) {
 // However it is killed: what is in the target is what the docket says, it can be gone on with
 // or taken back, and nothing is written twice.
 func TestAnImportWithoutTransactionsIsKilled(t *testing.T) {
+	inGate(t, "kills")
 	t.Parallel()
 	r := rand.New(rand.NewPCG(14, 2))
 	total := 0
@@ -214,6 +215,7 @@ func TestAnImportWithoutTransactionsIsKilled(t *testing.T) {
 
 // Ctrl-C in the middle says how far it came and how to go on.
 func TestCtrlCInAnImportWithoutTransactions(t *testing.T) {
+	inGate(t, "interruptions")
 	t.Parallel()
 	p, target := stepPlace(t, 62)
 	p.must(3, "match", "source", "--against", "target", "--name", "p")

@@ -39,6 +39,7 @@ func fill(t *testing.T, dir string, free int64) func() {
 // Where the disk of the docket or of the target is full, nothing is half written; with room
 // again it goes on.
 func TestTheDiskIsFull(t *testing.T) {
+	inGate(t, "small disks")
 	t.Parallel()
 	const tables = "CREATE TABLE items (code TEXT PRIMARY KEY, name TEXT);"
 	rows := "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 3000) INSERT INTO items SELECT 'C' || i, hex(randomblob(60)) FROM n;"

@@ -63,6 +63,7 @@ func held(p *place, role string) []string {
 
 // The demo's job gives the same wherever its two sides are: as files, and as services.
 func TestTheDemoOverTheWeb(t *testing.T) {
+	inGate(t, "the whole job over the web")
 	t.Parallel()
 	plain := demoPlace(t)
 	anew(plain)
@@ -107,6 +108,7 @@ func TestTheDemoOverTheWeb(t *testing.T) {
 
 // A draft says the same of a database and of a service over it.
 func TestADraftOverTheWeb(t *testing.T) {
+	inGate(t, "drafts over the web")
 	t.Parallel()
 	p := demoPlace(t)
 	_, sandbox := standIn(p, "data/sandbox", service.Options{})
@@ -187,6 +189,9 @@ func TestAServiceThatFails(t *testing.T) {
 		"all": {Before: 0.02, After: 0.02, Busy: 0.02, Error: 0.02, Late: 0.02, Slow: 0.02},
 	}
 	for name, fail := range kinds {
+		if !thorough && name != "all" && name != "after" {
+			continue
+		}
 		for _, batch := range tries(t.Name()+name, true, false) {
 			t.Run(fmt.Sprintf("%s, batch %t", name, batch), func(t *testing.T) {
 				t.Parallel()

@@ -19,6 +19,7 @@ import (
 // However an import into a service is killed: it is resumed to its end, and every record is
 // there once.
 func TestImportsIntoAServiceAreKilledAtAnyMoment(t *testing.T) {
+	inGate(t, "kills")
 	t.Parallel()
 	for _, batch := range tries(t.Name(), true, false) {
 		t.Run(fmt.Sprintf("batch %t", batch), func(t *testing.T) {

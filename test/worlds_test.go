@@ -391,7 +391,7 @@ func pointsAtNew(typ string, row worldRow, before map[string]map[int]worldRow) b
 
 func TestWorlds(t *testing.T) {
 	t.Parallel()
-	count, first := full(map[bool]int{true: 10, false: 4}[thorough], 60), 0
+	count, first := full(map[bool]int{true: 10, false: 2}[thorough], 60), 0
 	if given, err := strconv.Atoi(os.Getenv("ANAGRAM_TEST_WORLDS")); err == nil {
 		count = given
 	}
