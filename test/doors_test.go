@@ -8,9 +8,9 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// vary is what differs between two runs of the same: times, seals and sums, sizes, seconds,
-// identities and folders.
-var vary = regexp.MustCompile(`\d{4}-\d\d-\d\d[T ]\d\d:\d\d(:\d\d(\.\d+)?)?( UTC|Z)?|\b[0-9a-f]{16,64}\b|[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}|"(seconds|bytes|clock_ahead_seconds|size)":[-0-9.e]+|\(?[0-9.]+ k?B\)?`)
+// vary is what differs between two runs of the same: times, also in names that are made of them,
+// seals and sums, sizes, seconds, identities and folders.
+var vary = regexp.MustCompile(`\d{4}-\d\d-\d\d[T ]\d\d:\d\d(:\d\d(\.\d+)?)?( UTC|Z)?|\b[0-9a-f]{16,64}\b|[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}|"(seconds|bytes|clock_ahead_seconds|size)":[-0-9.e]+|\(?[0-9.]+ k?B\)?|-\d{8}-(\d{6})?|\b\d{6}\b`)
 
 // Every command gives the same as a process of its own as it gives within the tests: the same
 // output on both streams and the same exit code.
