@@ -210,7 +210,7 @@ func Differs(by string, several bool, address, source, target string, fields []s
 		what = "fields " + strings.Join(fields, ", ")
 	}
 	return caution(ReferredDiffers, fmt.Sprintf("%s %s to %s, which is not in the parcel and is not in %s as it is in %s (%s).", by, verb, address, target, source, what),
-		say("look whether it is meant to be the same record; to bring its values as well, export %s and match again", address))
+		do(LookAtReferred, address))
 }
 
 // Is reports whether two checks say the same.

@@ -37,7 +37,7 @@ func IDFacts(typ, field, to, form string, key bool) string {
 // LikeID checks a record that would be written with what looks like an internal id: what would
 // be new by it is stopped.
 func LikeID(address, value, typ string, s evidence.Suspect, isNew bool) Check {
-	c := caution(LooksLikeID, "", say("%s Then match again", IDMend(s.Field, s.To, s.Form, s.Text)))
+	c := caution(LooksLikeID, "", do(SayWhatItIs, IDMend(s.Field, s.To, s.Form, s.Text)))
 	verb := "would get"
 	if isNew {
 		c.Level, verb = Blocker, "would be new with"
@@ -55,5 +55,5 @@ func HardlyMeets(typ string, key []string, source, target string, isNew, only, m
 	}
 	return caution(LooksLikeID,
 		fmt.Sprintf("Hardly any %s of %s meets one of %s: %d are new and %d are only in %s, by the key [%s]. What differs by environment, such as an internal id, may be in it.", typ, source, target, isNew, only, target, strings.Join(key, ", ")),
-		say("compare a few of both sides; if they are the same records, correct key: or refers: of %s in the catalog and match again", typ)), true
+		do(CompareSome, typ)), true
 }

@@ -33,6 +33,7 @@ func TestAMendOfARestoreCanBeFollowed(t *testing.T) {
 		{Ambiguity("item/A", "s", "exports", []string{"A", "a"}, nil, false), "Decline it: then it stays as it is."},
 		{Ambiguity("item/A", "s", "exports", nil, []string{"1", "2"}, false), "Correct the key or remove all but one of them in exports, then run anagram restore 3 again."},
 		{NoRight("item/{again}", "exports", "items", false), "Ask for that right and run anagram restore 3 again, or decline the record."},
+		{Differs("item/A", false, "unit/g", "s", "exports", []string{"name"}), "Decline it: then it stays as it is."},
 		{Left(3, []string{"a trigger's rows"}), "Put it right by hand where it matters."},
 	} {
 		assert.Equal(t, c.want, TakingBack(c.check, "run anagram restore 3 again").Mend)

@@ -26,7 +26,7 @@ func FieldOnOneSide(typ, field, has, lacks string) Check {
 // PairUnused says that a pair was not used, as one side has both records.
 func PairUnused(one, other, side string) Check {
 	return caution(PairNotUsed, fmt.Sprintf("%s and %s are paired as one record, but %s has both; they are compared each for itself.", one, other, side),
-		say("remove one of them in %s, or forget the pair with anagram pair --forget %s %s; then match again", side, one, other))
+		do(KeepOne, side, one, other))
 }
 
 // HeldUp checks a record that gets a value which another one has to give up first, and that
