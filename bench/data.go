@@ -66,16 +66,23 @@ func (e engine) build(size, seed int, target bool, changed int) string {
 	code := func(letter, i string) string { return "'" + letter + "' || " + e.text("10000000000 + "+i) }
 	// What is referred to is on both sides.
 	there := func(of int) string { return fmt.Sprintf(" AND (1 + i %% %d) %% 1000 NOT IN (3, 7)", of) }
-	stamp := e.stamp("'2025-' || " + e.text("10 + i % 3") + " || '-' || " + e.text("10 + i % 18") + " || ' ' || " + e.text("10 + i % 14") + " || ':' || " + e.text("10 + i % 50") + " || ':' || " + e.text("10 + "+mixed+" % 50"))
+	stamp := e.stamp("'2025-' || " + e.text("10 + i % 3") + " || '-' || " + e.text("10 + i % 18") + " || ' ' || " +
+		e.text("10 + i % 14") + " || ':' || " + e.text("10 + i % 50") + " || ':' || " + e.text("10 + "+mixed+" % 50"))
 	// Rows lie in another order than that of their keys, as in an application that is used.
 	fill := func(table, rows string, n int, and string) {
 		say("INSERT INTO %s SELECT %s FROM %s WHERE %s", table, rows, e.series(n), where+and)
 	}
 	say("INSERT INTO units SELECT %d + i, %s, 'unit ' || %s FROM %s", id, code("U", "i"), e.text("i"), e.series(units))
-	fill("assays", fmt.Sprintf("%d + i, %s, %s, %d + 1 + i %% %d, %s / 100.0, i %% 3 > 0, i %% 10, %s, 'mara'", id, code("A", mixed+" * 1000 + i"+e.div+"1000003"), differs("'another name ' || "+e.text("i"), "'Assay of substance ' || "+e.text(mixed)), id, units, mixed, stamp), assays, "")
-	fill("reagents", fmt.Sprintf("%d + i, %s, 'Reagent ' || %s, %s, i / 8.0", id, code("R", "i"), e.text(mixed), differs("'another lot'", "'L' || "+e.text("i % 977"))), count("reagents"), "")
-	fill("panels", fmt.Sprintf("%d + i, %s, 'Panel of ' || %s, %d + 1 + i %% %d", id, code("P", "i"), differs("'others ' || "+e.text("i"), e.text(mixed)), id, units), panels, "")
-	fill("ranges", fmt.Sprintf("%d + 1 + i %% %d, i%s%d, %s, 100 + i, 'note on range ' || %s", id, assays, e.div, assays, differs("1", "i / 4.0"), e.text("i")), count("ranges"), there(assays))
-	fill("panel_assays", fmt.Sprintf("%d + 1 + i %% %d, %d + 1 + i %% %d, %s", id, panels, id, assays, differs("0", "i % 50 + 1")), count("panel_assays"), there(assays)+there(panels))
+	fill("assays", fmt.Sprintf("%d + i, %s, %s, %d + 1 + i %% %d, %s / 100.0, i %% 3 > 0, i %% 10, %s, 'mara'", id,
+		code("A", mixed+" * 1000 + i"+e.div+"1000003"), differs("'another name ' || "+e.text("i"),
+			"'Assay of substance ' || "+e.text(mixed)), id, units, mixed, stamp), assays, "")
+	fill("reagents", fmt.Sprintf("%d + i, %s, 'Reagent ' || %s, %s, i / 8.0", id, code("R", "i"), e.text(mixed),
+		differs("'another lot'", "'L' || "+e.text("i % 977"))), count("reagents"), "")
+	fill("panels", fmt.Sprintf("%d + i, %s, 'Panel of ' || %s, %d + 1 + i %% %d", id, code("P", "i"),
+		differs("'others ' || "+e.text("i"), e.text(mixed)), id, units), panels, "")
+	fill("ranges", fmt.Sprintf("%d + 1 + i %% %d, i%s%d, %s, 100 + i, 'note on range ' || %s", id, assays, e.div, assays,
+		differs("1", "i / 4.0"), e.text("i")), count("ranges"), there(assays))
+	fill("panel_assays", fmt.Sprintf("%d + 1 + i %% %d, %d + 1 + i %% %d, %s", id, panels, id, assays, differs("0", "i % 50 + 1")),
+		count("panel_assays"), there(assays)+there(panels))
 	return out.String()
 }

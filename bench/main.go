@@ -129,7 +129,8 @@ func (b *bench) do(t task, runs int) error {
 	hand, ratio, handBusy := "-", "-", "-"
 	if len(theirs) > 0 {
 		r.Hand = median(theirs).Seconds()
-		hand, ratio, handBusy = fmt.Sprintf("%.2f s", r.Hand), fmt.Sprintf("%.2f", r.Anagram/r.Hand), fmt.Sprintf("%.2f s", median(theirBusy).Seconds())
+		hand, ratio, handBusy = fmt.Sprintf("%.2f s", r.Hand), fmt.Sprintf("%.2f", r.Anagram/r.Hand),
+			fmt.Sprintf("%.2f s", median(theirBusy).Seconds())
 	}
 	fmt.Printf("%-26s %7.2f s %9s %7s %7.2f s %9s %5d MiB\n", t.name, r.Anagram, hand, ratio, r.Processor, handBusy, peak>>20)
 	if b.results == "" {

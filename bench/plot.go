@@ -68,8 +68,10 @@ func plot(path, out string) error {
 		fmt.Fprintf(&b, `<text x="%.1f" y="%.1f" text-anchor="%s" fill="%s">%s</text>`+"\n", x, y, anchor, colour, fmt.Sprintf(format, args...))
 	}
 	panels := []panel{
-		{80, 1, 1000, "time for each record of the environment", []float64{1, 3, 10, 30, 100, 300, 1000}, true, func(v float64) string { return fmt.Sprintf("%g µs", v) }},
-		{80 + panelWidth + 110, 0, 260, "most memory", []float64{0, 50, 100, 150, 200, 250}, false, func(v float64) string { return fmt.Sprintf("%g MiB", v) }},
+		{80, 1, 1000, "time for each record of the environment", []float64{1, 3, 10, 30, 100, 300, 1000}, true,
+			func(v float64) string { return fmt.Sprintf("%g µs", v) }},
+		{80 + panelWidth + 110, 0, 260, "most memory", []float64{0, 50, 100, 150, 200, 250}, false,
+			func(v float64) string { return fmt.Sprintf("%g MiB", v) }},
 	}
 	value := []func(result) float64{
 		func(r result) float64 { return r.Anagram / float64(r.Size) * 1e6 },

@@ -21,11 +21,15 @@ type task struct {
 // in the order of its own key.
 var joined = []struct{ table, key, columns, query string }{
 	{"units", "code", "code, name", "SELECT code, name FROM units ORDER BY code"},
-	{"assays", "code", "code, name, unit, price, active, sort_no, changed_at, changed_by", "SELECT a.code, a.name, u.code AS unit, a.price, a.active, a.sort_no, a.changed_at, a.changed_by FROM assays a LEFT JOIN units u ON u.id = a.unit_id%s ORDER BY a.code"},
+	{"assays", "code", "code, name, unit, price, active, sort_no, changed_at, changed_by",
+		"SELECT a.code, a.name, u.code AS unit, a.price, a.active, a.sort_no, a.changed_at, a.changed_by FROM assays a LEFT JOIN units u ON u.id = a.unit_id%s ORDER BY a.code"},
 	{"reagents", "code", "code, name, lot, size", "SELECT code, name, lot, size FROM reagents ORDER BY code"},
-	{"panels", "code", "code, title, unit", "SELECT p.code, p.title, u.code AS unit FROM panels p LEFT JOIN units u ON u.id = p.unit_id ORDER BY p.code"},
-	{"ranges", "assay, no", "assay, no, low, high, note", "SELECT a.code AS assay, r.no, r.low, r.high, r.note FROM ranges r JOIN assays a ON a.id = r.assay_id%s ORDER BY a.code, r.no"},
-	{"panel_assays", "panel, assay", "panel, assay, rank", "SELECT p.code AS panel, a.code AS assay, l.rank FROM panel_assays l JOIN panels p ON p.id = l.panel_id JOIN assays a ON a.id = l.assay_id ORDER BY p.code, a.code"},
+	{"panels", "code", "code, title, unit",
+		"SELECT p.code, p.title, u.code AS unit FROM panels p LEFT JOIN units u ON u.id = p.unit_id ORDER BY p.code"},
+	{"ranges", "assay, no", "assay, no, low, high, note",
+		"SELECT a.code AS assay, r.no, r.low, r.high, r.note FROM ranges r JOIN assays a ON a.id = r.assay_id%s ORDER BY a.code, r.no"},
+	{"panel_assays", "panel, assay", "panel, assay, rank",
+		"SELECT p.code AS panel, a.code AS assay, l.rank FROM panel_assays l JOIN panels p ON p.id = l.panel_id JOIN assays a ON a.id = l.assay_id ORDER BY p.code, a.code"},
 }
 
 func (b *bench) queryOf(i int, where string) string {
@@ -56,12 +60,14 @@ func (b *bench) matchByHand() string {
 		}
 		first, _, _ := strings.Cut(j.key, ", ")
 		query := strings.Split(b.queryOf(i, ""), " ORDER BY ")[0]
-		compare := fmt.Sprintf("SELECT s.*, t.* FROM %s s FULL OUTER JOIN (%s) t ON %s WHERE s.%s IS NULL OR t.%s IS NULL OR %s", staged, query, strings.Join(on, " AND "), first, first, strings.Join(differ, " OR "))
+		compare := fmt.Sprintf("SELECT s.*, t.* FROM %s s FULL OUTER JOIN (%s) t ON %s WHERE s.%s IS NULL OR t.%s IS NULL OR %s",
+			staged, query, strings.Join(on, " AND "), first, first, strings.Join(differ, " OR "))
 		if !b.e.fullJoin {
 			compare = fmt.Sprintf("SELECT s.*, t.* FROM %[1]s s LEFT JOIN (%[2]s) t ON %[3]s WHERE t.%[4]s IS NULL OR %[5]s UNION ALL SELECT s.*, t.* FROM (%[2]s) t LEFT JOIN %[1]s s ON %[3]s WHERE s.%[4]s IS NULL",
 				staged, query, strings.Join(on, " AND "), first, strings.Join(differ, " OR "))
 		}
-		sql := b.e.client(b.target) + " <<'SQL'\nDROP TABLE IF EXISTS " + staged + ";\n" + b.e.staging + " " + staged + " AS " + query + " LIMIT 0" + ";\nSQL\n"
+		sql := b.e.client(b.target) + " <<'SQL'\nDROP TABLE IF EXISTS " + staged + ";\n" + b.e.staging + " " + staged + " AS " +
+			query + " LIMIT 0" + ";\nSQL\n"
 		sql += "gzip -dc " + b.path("hand-"+j.table+".gz") + " > " + file + " && " + b.e.load(b.target, staged, file)
 		if !b.e.fullJoin {
 			sql += " && " + b.e.client(b.target) + " <<'SQL'\nCREATE INDEX " + staged + "_key ON " + staged + " (" + j.key + ");\nSQL\n"
@@ -124,16 +130,20 @@ func (b *bench) tasks() []task {
 		chosen = append(chosen, "--record", address)
 	}
 	export := func(id, name string, args []string, types []int, where string) task {
-		return task{id: id, name: name, anagram: append([]string{"export", "source", "--name", "+"}, args...), hand: "set -eo pipefail\n" + b.exportByHand(types, where)}
+		return task{id: id, name: name, anagram: append([]string{"export", "source", "--name", "+"}, args...),
+			hand: "set -eo pipefail\n" + b.exportByHand(types, where)}
 	}
 	return []task{
 		export("tenth", "export of a tenth", []string{"--where", "assay: sort_no == 3"}, []int{0, 1, 4}, " WHERE a.sort_no = 3"),
 		export("type", "export of one type", []string{"--type", "assay"}, []int{0, 1, 4}, ""),
 		export("export", "export of everything", nil, all, ""),
 		{id: "chosen", name: "10 records by address", anagram: chosen},
-		{id: "match", name: "match with the target", anagram: []string{"match", "whole", "--against", "target"}, wanted: []int{3}, hand: b.matchByHand()},
-		{id: "parcels", name: "match parcel with parcel", anagram: []string{"match", "whole", "--against", "other"}, wanted: []int{3}, hand: b.commByHand()},
-		{id: "import", name: fmt.Sprintf("import of %d changes", b.size/2*b.percent()/100), prepare: b.approved, reset: b.reset, anagram: []string{"import"}, hand: b.importByHand()},
+		{id: "match", name: "match with the target", anagram: []string{"match", "whole", "--against", "target"}, wanted: []int{3},
+			hand: b.matchByHand()},
+		{id: "parcels", name: "match parcel with parcel", anagram: []string{"match", "whole", "--against", "other"}, wanted: []int{3},
+			hand: b.commByHand()},
+		{id: "import", name: fmt.Sprintf("import of %d changes", b.size/2*b.percent()/100), prepare: b.approved, reset: b.reset,
+			anagram: []string{"import"}, hand: b.importByHand()},
 	}
 }
 

@@ -29,6 +29,7 @@ func mixed(t *testing.T, from, to, catalog, settings string) (p *place, source, 
 // of the other side are, and then they are the same moment on both sides.
 func TestTimesThatHaveAZoneOnOneSide(t *testing.T) {
 	t.Parallel()
+	inGate(t, "pairs of engines")
 	zoned := map[string]string{"sqlite": "TIMESTAMP WITH TIME ZONE", "postgres": "timestamptz", "mysql": "timestamp(6) NULL"}
 	local := map[string]string{"sqlite": "DATETIME", "postgres": "timestamp", "mysql": "datetime(6)"}
 	for _, c := range []struct {
@@ -133,6 +134,7 @@ func TestAsTimestampNeedsAZone(t *testing.T) {
 // Arrays are lists of their elements' kind, in whatever holds them.
 func TestArraysTravelAsLists(t *testing.T) {
 	t.Parallel()
+	inGate(t, "pairs of engines")
 	for _, to := range everyEngine {
 		t.Run(to, func(t *testing.T) {
 			t.Parallel()
@@ -176,6 +178,7 @@ func TestArraysTravelAsLists(t *testing.T) {
 // Bytes can be a key: they are told in hexadecimal.
 func TestBytesAsAKey(t *testing.T) {
 	t.Parallel()
+	inGate(t, "pairs of engines")
 	column := map[string]string{"sqlite": "BLOB", "postgres": "bytea", "mysql": "varbinary(16)"}
 	literal := map[string]string{"sqlite": "x'%s'", "postgres": `'\x%s'`, "mysql": "x'%s'"}
 	for from, to := range map[string]string{"sqlite": "postgres", "postgres": "mysql", "mysql": "sqlite"} {
@@ -222,6 +225,7 @@ func TestSetsInAnotherOrder(t *testing.T) {
 // when matching, not when importing.
 func TestKeysThatTheTargetCallsTheSame(t *testing.T) {
 	t.Parallel()
+	inGate(t, "pairs of engines")
 	column := map[string]string{"sqlite": "TEXT COLLATE NOCASE", "mysql": "varchar(20)", "postgres": "text COLLATE nocase"}
 	for engine := range column {
 		for name, unique := range map[string]string{"primary key": "PRIMARY KEY (code)", "unique index": "UNIQUE (code)", "of two": "UNIQUE (code, name)"} {

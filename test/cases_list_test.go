@@ -8,7 +8,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"anagram/internal/store/docket"
+	runs "anagram/internal/store/docket/run"
 	"anagram/internal/store/register"
 	"anagram/internal/store/workspace"
 )
@@ -39,12 +39,13 @@ var matchCases = []matchCase{
 	{name: "removed in the target", agreed: r{"A", "B"}, source: r{"A", "B"}, target: r{"B"}, want: r{"conflict item/A (removed-in-target); caution removed-in-target"}},
 	{name: "removed in the target, changed in the source", agreed: r{"A price=1"}, source: r{"A price=2"}, want: r{"conflict item/A (removed-in-target); caution removed-in-target"}},
 	{name: "only in the target", source: r{"A"}, target: r{"A", "B"}, want: r{"target-only item/B"}},
-	{name: "removed in the source", agreed: r{"A", "B"}, source: r{"A"}, target: r{"A", "B"}, want: r{"target-only item/B"}},
+	{name: "removed in the source", agreed: r{"A", "B"}, source: r{"A"}, target: r{"A", "B"}, want: r{"target-only item/B (removed-in-source)"}},
+	{name: "removed in the source and edited in the target", agreed: r{"A", "B price=1"}, source: r{"A"}, target: r{"A", "B price=2"}, want: r{"target-only item/B (removed-in-source, edited-since)"}},
 	{name: "removed on both sides", agreed: r{"A", "B"}, source: r{"A"}, target: r{"A"}, want: r{}},
 	{name: "only in the target, out of scope", source: r{"A"}, target: r{"A price=2", "B"}, export: "--record item/A", want: r{"changed item/A: price ?"}},
 	{name: "every status at once", agreed: r{"A price=1", "B price=1", "C price=1", "D", "E"},
 		source: r{"A price=2", "B price=1", "C price=2", "D", "N", "S"}, target: r{"A price=1", "B price=2", "C price=3", "D", "E", "S"},
-		want: r{"conflict item/C (both-moved): price both; caution both-moved", "changed item/A: price source", "new item/N", "target-edit item/B: price target", "target-only item/E"}},
+		want: r{"conflict item/C (both-moved): price both; caution both-moved", "changed item/A: price source", "new item/N", "target-edit item/B: price target", "target-only item/E (removed-in-source)"}},
 
 	// Values.
 	{name: "1.50 is 1.5", source: r{"A price=1.50"}, target: r{"A price=1.5"}, want: r{}},
@@ -230,6 +231,6 @@ func interrupted(p *place) {
 	d, err := register.Open(context.Background(), &workspace.Workspace{Dir: p.dir}, 1)
 	require.NoError(p.t, err)
 	defer d.Close()
-	_, err = d.StartRun(context.Background(), docket.ImportRun, "mara", time.Now())
+	_, err = runs.Start(context.Background(), d, runs.ImportRun, "mara", time.Now())
 	require.NoError(p.t, err)
 }

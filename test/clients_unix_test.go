@@ -40,7 +40,7 @@ func TestScriptsInTheEnginesOwnClients(t *testing.T) {
 			old := strings.Replace(place, "07-01", "06-01", 1)
 			_, err := target.Exec("INSERT INTO items VALUES ("+old+")", "k"+texts[0], "old")
 			require.NoError(t, err)
-			p.user = "mara\n; DROP TABLE items; --\r"
+			p.user = "mara; DROP TABLE items; --\r"
 			p.must(3, "match", "source", "--against", "target", "--name", "p")
 			p.must(0, "approve", "*")
 			p.must(0, "import", "--into-files", "load", "--form", "sql")

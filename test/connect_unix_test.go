@@ -64,6 +64,7 @@ func listener(t *testing.T, do func(net.Conn)) string {
 // for without end.
 func TestServersThatAreNone(t *testing.T) {
 	t.Parallel()
+	inGate(t, "connections that are none")
 	silent := listener(t, func(c net.Conn) { _, _ = c.Read(make([]byte, 1)); time.Sleep(time.Minute) })
 	flood := listener(t, func(c net.Conn) {
 		for {

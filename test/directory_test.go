@@ -107,6 +107,7 @@ func TestDirectoriesArePutInOrder(t *testing.T) {
 // However a directory fails, what was approved is there in the end, and nothing else.
 func TestADirectoryThatFails(t *testing.T) {
 	t.Parallel()
+	inGate(t, "services on the web in many variants")
 	whole, reference := directories(t, service.DirectoryOptions{})
 	whole.must(3, "match", "sandbox", "--against", "production")
 	whole.must(0, "approve", "*", "--status", "new,changed")

@@ -1,5 +1,7 @@
 package test
 
+import "anagram/internal/ui/present"
+
 import (
 	"bytes"
 	"context"
@@ -138,7 +140,7 @@ func (p *place) run(args ...string) result {
 	}
 	begun.within.Add(1)
 	var out, errs bytes.Buffer
-	code := cli.Run(context.Background(), cli.Streams{In: strings.NewReader(""), Out: &out, Err: &errs, Dir: p.dir, Environ: p.environ(), Now: time.Now, Hurry: p.hurry}, args)
+	code := cli.Run(context.Background(), present.Streams{In: strings.NewReader(""), Out: &out, Err: &errs, Dir: p.dir, Environ: p.environ(), Now: time.Now, Hurry: p.hurry}, args)
 	return result{code: code, out: out.String(), err: errs.String()}
 }
 
@@ -155,7 +157,7 @@ func (p *place) together(args ...string) (string, int) {
 	}
 	begun.within.Add(1)
 	var both bytes.Buffer
-	code := cli.Run(context.Background(), cli.Streams{In: strings.NewReader(""), Out: &both, Err: &both, Dir: p.dir, Environ: p.environ(), Now: time.Now, Hurry: p.hurry}, args)
+	code := cli.Run(context.Background(), present.Streams{In: strings.NewReader(""), Out: &both, Err: &both, Dir: p.dir, Environ: p.environ(), Now: time.Now, Hurry: p.hurry}, args)
 	return both.String(), code
 }
 

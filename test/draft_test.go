@@ -32,6 +32,7 @@ func stockrooms(t *testing.T, engine string) (p *place, source, target *sql.DB) 
 // application that states none of them; the match by it shows what differs and nothing else.
 func TestADraftFromBothSides(t *testing.T) {
 	t.Parallel()
+	inGate(t, "drafts of many tables")
 	for _, engine := range tries(t.Name(), allEngines...) {
 		t.Run(engine, func(t *testing.T) {
 			p, source, target := stockrooms(t, engine)

@@ -77,6 +77,7 @@ func toldDemo(t *testing.T) string {
 // Words that are not Anagram's own stand nowhere where a person can read them.
 func TestTheWordsOfTheProgram(t *testing.T) {
 	t.Parallel()
+	inGate(t, "every command for its words")
 	p := &place{t: t, dir: t.TempDir(), user: "mara"}
 	said := p.must(0, "--help").out + toldDemo(t)
 	for _, path := range commands(p) {

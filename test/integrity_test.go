@@ -326,6 +326,7 @@ func TestWhatIsOutsideIsNotMadeTwice(t *testing.T) {
 // references only at the commit, or does not look at all.
 func TestCirclesInOneGo(t *testing.T) {
 	t.Parallel()
+	inGate(t, "every engine")
 	for name, c := range map[string]struct{ engine, a, b, keys string }{
 		"no foreign keys, SQLite":     {engine: "sqlite"},
 		"no foreign keys, PostgreSQL": {engine: "postgres"},

@@ -52,6 +52,7 @@ func recordsOf(p *place, name string) map[string]string {
 // asked for, and so does what is picked one by one and what is picked in very large numbers.
 func TestTheSameParcelFromEveryEngine(t *testing.T) {
 	t.Parallel()
+	inGate(t, "every engine")
 	n := full(3_000, 50_000) // in the long run more than is picked in memory
 	p := newPlace(t, linesCatalog, linesData(n), "CREATE TABLE units (id INTEGER PRIMARY KEY)")
 	config := "environments:\n  source: {connect: \"sqlite:source.db\"}\n"

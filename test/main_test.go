@@ -223,7 +223,13 @@ type finding struct {
 	Group                           string
 	Approvers                       []string
 	ByRule                          bool `json:"by_rule"`
-	Comments                        []struct{ By, At, Text string }
+	Comments                        []struct{ By, At, Text, To string }
+	Stands                          string
+	Needs                           int
+	Decisions                       []struct {
+		By, Decision, Field, At, Note string
+		OverruledBy                   string `json:"overruled_by"`
+	}
 }
 
 type shownField struct {

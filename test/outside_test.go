@@ -27,8 +27,8 @@ func TestRetiredInSource(t *testing.T) {
 				assert.Empty(t, f["item/C"].Reasons)
 				assert.Equal(t, "target-only", f["item/B"].Status)
 				list := words(p.must(0, "review", "--removals").out)
-				assert.Contains(t, list, "item/B out of scope 1 above open")
-				assert.Contains(t, list, "item/C not there open")
+				assert.Contains(t, list, "item/B out of scope 1 above to see")
+				assert.Contains(t, list, "item/C not there to see")
 			}
 			reasons()
 			p.must(0, "parcel", "reseal", "p", "--note", "looked through")

@@ -134,7 +134,7 @@ func TestStandingRules(t *testing.T) {
 	t.Parallel()
 	p := lab(t)
 	config := string(p.read("anagram.yaml"))
-	p.write("anagram.yaml", config+"standing:\n  - {decide: hold, only: 'rule/*', note: later}\n  - {decide: approve, type: range, status: [changed, new]}\n  - {decide: decline, type: range}\n")
+	p.write("anagram.yaml", config+"standing:\n  - {decide: hold, only: 'rule/*', note: later}\n  - {decide: approve, type: range, status: [changed, new]}\n  - {decide: decline, type: range, status: target-only}\n  - {decide: approve, only: 'range/GONE/*', take: source}\n")
 	p.must(0, "decline", "rule/R2", "--note", "by hand")
 	r := p.must(3, "match", "p", "--against", "target")
 	assert.Contains(t, words(r.out), "1 finding declined or held as before")
@@ -160,6 +160,19 @@ func TestStandingRules(t *testing.T) {
 	assert.Contains(t, words(p.must(4, "import").out), "range/GLU/F is approved by nobody who counts; target demands the approval of one person.")
 	p.must(0, "approve", "range/GLU/F") // the mend
 	p.must(5, "import")
+
+	// Of several rules about a finding one that declines wins, and one that holds before an approval.
+	p.write("anagram.yaml", config+"standing:\n  - {decide: approve, type: range}\n  - {decide: hold, only: 'range/GLU/*'}\n  - {decide: decline, only: range/NEW/M}\n")
+	p.must(3, "match", "p", "--against", "target")
+	f = p.review()
+	assert.Equal(t, []string{"approved", "held", "declined"}, []string{f["range/NEW/F"].Decision, f["range/GLU/M"].Decision, f["range/NEW/M"].Decision})
+	// A person decides otherwise by deciding, and a rule never against a person.
+	p.must(0, "approve", "range/NEW/M")
+	assert.Equal(t, "approved mara", p.review()["range/NEW/M"].Decision+" "+p.review()["range/NEW/M"].DecidedBy)
+	p.write("anagram.yaml", config+"standing:\n  - {decide: decline, type: rnage}\n")
+	p.refused(`the record type "rnage" is not in the catalog; did you mean "range"?`, "match", "p", "--against", "target")
+	p.write("anagram.yaml", config+"standing:\n  - {decide: decline, only: 'rnage/*'}\n")
+	p.refused(`the record type "rnage" is not in the catalog`, "match", "p", "--against", "target")
 
 	for rule, why := range map[string]string{
 		"{decide: agree, type: range}":                   "decide: is approve, decline or hold",
@@ -201,7 +214,7 @@ CREATE TABLE items (id INTEGER PRIMARY KEY, grp INTEGER NOT NULL REFERENCES grou
 		last = at
 	}
 	assert.Less(t, strings.Index(text, "item/B/x"), strings.Index(text, "group/B "))
-	assert.Contains(t, words(text), "group/B not there 2 above open")
+	assert.Contains(t, words(text), "group/B not there 2 above to see")
 	assert.Contains(t, words(text), "Tick off what is dealt with, or stays, with: anagram decline 1 RECORD --note TEXT")
 	p.must(0, "decline", "1", "group/A", "--note", "still needed by the ward") // as the list says
 	assert.Contains(t, words(list()), "group/A not there 1 above declined by mara")

@@ -102,8 +102,10 @@ func TestAWorkbookComesBack(t *testing.T) {
 		{"range/NEW/F", "none"}: {"approve", "", ""},
 	})
 	r = p.must(0, "decide", "1", "--from", "round.xlsx")
-	assert.Contains(t, words(r.out), "7 decisions by ida read into docket 1 from round.xlsx.")
+	assert.Contains(t, words(r.out), "6 decisions by ida read into docket 1 from round.xlsx.")
+	assert.Contains(t, words(r.out), "1 finding decided by others alone, so nothing was taken back: rule/R2 (mara).")
 	f := p.review()
+	assert.Equal(t, "held before", f["rule/R2"].Decision+" "+f["rule/R2"].Note, "what somebody holds only they let go")
 	assert.Equal(t, "approved ida new unit", f["unit/mg"].Decision+" "+f["unit/mg"].DecidedBy+" "+f["unit/mg"].Note)
 	assert.Equal(t, "approved", f["assay/NEW"].Decision)
 	assert.Equal(t, "open", f["range/GLU/F"].Decision)

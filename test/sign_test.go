@@ -46,11 +46,21 @@ func TestOnlySignedApprovalsCount(t *testing.T) {
 	says("range/GLU/F is approved by jonas; target demands the approvals of 2 people. ida approved it without a signature.")
 
 	// Somebody else's key is not hers, whatever name is given.
-	p.as("ida", 0, "sign", "--key", "mallory")
+	r = p.as("ida", 0, "sign", "--key", "mallory")
+	assert.Contains(t, words(r.err), "target does not take it: the key SHA256:")
 	says("A signature of ida does not count: the key SHA256:")
 	says("is not in signers")
 	p.write("signers", "jonas "+jonas+"ida "+ida+"mallory "+mallory)
 	says("is not that of ida in signers")
+
+	// What was signed by mistake is signed again, and one key is one person under two names.
+	assert.Contains(t, p.as("ida", 0, "sign", "--key", "ida").out, "1 decision of ida in docket 1 signed")
+	p.must(0, "import", "--rehearse")
+	p.write("signers", "* "+jonas)
+	p.as("ida", 0, "approve", "range/GLU/F", "--note", "with his key", "--again")
+	p.as("ida", 0, "sign", "--key", "jonas")
+	says("range/GLU/F is approved by jonas; target demands the approvals of 2 people. ida signed with the same key as jonas and does not count beside them.")
+	p.write("signers", "jonas "+jonas+"ida "+ida+"mallory "+mallory)
 
 	// What was signed is one decision at one time: a new one needs a signature of its own.
 	p.as("ida", 0, "approve", "range/GLU/F", "--note", "again")

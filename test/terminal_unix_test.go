@@ -38,6 +38,7 @@ func (p *place) onTerminal(args ...string) string {
 // is forged.
 func TestATerminalObeysNothing(t *testing.T) {
 	t.Parallel()
+	inGate(t, "terminals")
 	quoted := strings.ReplaceAll(hostile, "'", "''")
 	const table = "CREATE TABLE items (id INTEGER PRIMARY KEY, code TEXT, name TEXT, other TEXT, changed_at TEXT, changed_by TEXT, CHECK (length(name) < 500)); CREATE TABLE \"odd\x1b[2J\nFORGED\" (a TEXT PRIMARY KEY, \"col\x1b[2J\nFORGED\" TEXT);"
 	p := newPlace(t, "types:\n  item: {at: items, key: [code], id: id, title: name, stamp: {at: changed_at, by: changed_by}, local: {other: {target: \"l\\e[2J\\nFORGED\"}}}\n",

@@ -5,8 +5,10 @@ package test
 import (
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"os"
 	"os/exec"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -187,14 +189,18 @@ func TestReviewOnATerminal(t *testing.T) {
 			s.shows("refers to assay/NEW")
 
 			// Filters, and all that is shown.
-			s.press("esc", "s")
+			s.press("esc")
+			s.shows("parcel p, exported")
+			s.press("s")
 			s.shows("shown: status changed")
 			s.press("W")
 			s.shows("hold all 2 findings shown? y is yes")
 			s.press("n")
 			s.press("W", "y")
 			s.shows("2 findings held.")
-			s.press("esc", "d")
+			s.press("esc") // and the next key once it is seen: both at once are another key
+			s.shows("parcel p, exported")
+			s.press("d")
 			s.shows("shown: decision open")
 			s.press("?")
 			s.shows("Any key goes back.")
@@ -245,7 +251,7 @@ func TestARemovalIsSeenAndSaid(t *testing.T) {
 	s.press("y") // no plain approval removes anything
 	s.shows("press 1 for what was there before")
 	s.press("1")
-	s.shows("target-only (created-here), approved by")
+	s.shows("target-only (created-here), removal approved by")
 	s.leave()
 	assert.Contains(t, p.must(0, "import").out, "1 removed record")
 	assert.Empty(t, p.rows("target", "SELECT * FROM items"))
@@ -332,4 +338,128 @@ func TestThePersonsOwnPager(t *testing.T) {
 	assert.NotContains(t, text, "12 findings")
 	text = shown("no-such-pager-at-all")
 	assert.Contains(t, text, "12 findings in 4 groups.")
+}
+
+// What was decided before the screen was opened, by command or on an earlier screen, is undone as
+// well: the last decision of who sits there, and nobody else's.
+func TestUndoAfterTheScreenWasLeft(t *testing.T) {
+	t.Parallel()
+	p := lab(t)
+	p.must(0, "hold", "unit/mg", "--note", "first")
+	nextSecond()
+	p.must(0, "approve", "unit/mg", "assay/NEW")
+	p.as("ida", 0, "decline", "rule/R1")
+	s := p.reviewed(100, 30)
+	s.shows("6 open of 12")
+	s.press("u")
+	s.shows("2 findings stand as before.")
+	s.press("u")
+	s.shows("There is nothing to undo.")
+	s.leave()
+	f := p.review()
+	assert.Equal(t, "held mara first", f["unit/mg"].Stands+" "+f["unit/mg"].DecidedBy+" "+f["unit/mg"].Note)
+	assert.Equal(t, "open", f["assay/NEW"].Stands)
+	assert.Equal(t, "declined", f["rule/R1"].Stands)
+}
+
+// What people say on the screen comes to the same as what they say by command.
+func TestTheScreenComesToTheSameAsCommands(t *testing.T) {
+	t.Parallel()
+	keys := map[string]string{"approve": "y", "decline": "x", "hold": "w", "target": "2"}
+	random := rand.New(rand.NewPCG(5, 5))
+	byCommand, onScreen := lab(t), lab(t)
+	for _, who := range []string{"ida", "jonas", "mara"} {
+		byCommand.user, onScreen.user = who, who
+		for _, record := range []string{"unit/mg", "assay/NEW", "range/NEW/F", "range/GLU/F", "range/GLU/M", "rule/R1"} {
+			word := []string{"", "approve", "decline", "hold", "target"}[random.IntN(5)]
+			switch word {
+			case "":
+				continue
+			case "target":
+				byCommand.must(0, "approve", "1", record, "--take", "target")
+			default:
+				byCommand.must(0, word, "1", record)
+			}
+			s := onScreen.reviewed(120, 30, "1")
+			s.shows("y approve")
+			s.press("/", record, "enter", "end")
+			s.shows("shown: text "+strings.ToLower(record), "\n"+record)
+			s.press(keys[word])
+			s.leave()
+			have, want := onScreen.review()[record], byCommand.review()[record]
+			assert.Equal(t, want.Stands, have.Stands, "%s says %s of %s", who, word, record)
+			if assert.Len(t, have.Decisions, len(want.Decisions), "%s says %s of %s", who, word, record) {
+				for i, d := range want.Decisions {
+					assert.Equal(t, [3]string{d.By, d.Decision, d.Field}, [3]string{have.Decisions[i].By, have.Decisions[i].Decision, have.Decisions[i].Field})
+				}
+			}
+		}
+	}
+}
+
+// Two screens and a command at work on one docket: whatever is decided is in the name of who said
+// it, and is there at the end.
+func TestTwoScreensAndACommandAtOnce(t *testing.T) {
+	t.Parallel()
+	p := lab(t)
+	each, byCommand := 12, 12
+	if thorough {
+		each, byCommand = 60, 380
+	}
+	said := map[string][]string{"ida": {"y", "w"}, "jonas": {"x", "o", "u"}} // so that a word tells whose it is
+	screens := map[string]*screen{}
+	for who := range said {
+		other := *p
+		other.user = who
+		screens[who] = other.reviewed(120, 30, "1")
+		screens[who].shows("y approve")
+		screens[who].press("right")
+	}
+	var all sync.WaitGroup
+	for who, keys := range said {
+		random := rand.New(rand.NewPCG(11, uint64(len(keys))))
+		all.Go(func() {
+			for range each {
+				screens[who].press([]string{"up", "down", "home", "end"}[random.IntN(4)], keys[random.IntN(len(keys))])
+			}
+		})
+	}
+	all.Go(func() {
+		otto := *p
+		otto.user = "otto"
+		for i := range byCommand {
+			otto.must(0, "approve", "1", []string{"unit/mg", "assay/NEW", "rule/R1"}[i%3], "--note", strconv.Itoa(i))
+		}
+	})
+	all.Wait()
+	for who, last := range map[string][2]string{"ida": {"y", "approved"}, "jonas": {"x", "declined"}} {
+		s := screens[who]
+		s.press("/", "range/glu/f", "enter", "end")
+		s.shows("shown: text range/glu/f", "\nrange/GLU/F")
+		stands := func() string {
+			for _, d := range p.review()["range/GLU/F"].Decisions {
+				if d.By == who && d.Field == "" {
+					return d.Decision
+				}
+			}
+			return ""
+		}
+		for range 3 { // where somebody else decided since, the screen shows it and asks again
+			if stands() != last[1] {
+				s.press(last[0])
+				for tries := 0; tries < 40 && stands() != last[1]; tries++ {
+					time.Sleep(50 * time.Millisecond)
+				}
+			}
+		}
+		assert.Equal(t, last[1], stands(), "%s\n%s", who, s.text())
+		s.leave()
+	}
+	rows := p.rowsOf("file:"+p.path("dockets/0001.docket"), "SELECT DISTINCT who || ' ' || decision FROM decisions ORDER BY 1")
+	assert.Subset(t, []string{"ida approved", "ida held", "jonas declined", "jonas open", "otto approved"}, rows)
+	assert.Contains(t, rows, "ida approved")
+	assert.Contains(t, rows, "jonas declined")
+	count := p.rowsOf("file:"+p.path("dockets/0001.docket"), "SELECT count(*) || ' ' || count(DISTINCT note) FROM decisions WHERE who = 'otto'")
+	assert.Equal(t, []string{fmt.Sprintf("%d %d", byCommand, byCommand)}, count)
+	p.must(0, "review") // its chain holds
 }

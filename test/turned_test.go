@@ -36,6 +36,28 @@ func TestWhatThePlaceTakesIsAskedAgain(t *testing.T) {
 			assert.Equal(t, []any{"assay/GLU", "value-does-not-fit"}, []any{first["address"], first["why"]})
 			assert.Equal(t, "assay/GLU: field low is 1.5, and would be rounded to 0 digits after the point in target. Correct the value in the source, then export and match again; or decline field low, and approve the others of the record.", first["message"])
 
+			// A column is there by now that a new record has to be given, and a rule that refuses its value.
+			run(t, db, map[string]string{"postgres": "ALTER TABLE assays ALTER COLUMN low TYPE numeric(8,2), ADD COLUMN bench text NOT NULL DEFAULT 'A'", "mysql": "ALTER TABLE assays MODIFY low decimal(8,2), ADD COLUMN bench varchar(9) NOT NULL"}[engine])
+			if engine == "postgres" {
+				run(t, db, "ALTER TABLE assays ALTER COLUMN bench DROP DEFAULT")
+			}
+			stopped := func(addresses []string, message string) {
+				t.Helper()
+				var got []string
+				for _, one := range p.json(5, "import", "--rehearse")["left_out"].([]any) {
+					left := one.(map[string]any)
+					got = append(got, left["address"].(string))
+					assert.Equal(t, "value-does-not-fit", left["why"])
+					assert.Contains(t, left["message"], message)
+				}
+				assert.Equal(t, addresses, got)
+			}
+			stopped([]string{"assay/GLU", "assay/NA"}, "is new, and target requires a value in field bench, which the parcel does not carry. Give field bench a default in target")
+			run(t, db, "ALTER TABLE assays ALTER COLUMN bench SET DEFAULT 'B'")
+			run(t, db, "ALTER TABLE assays ADD CONSTRAINT low_is_small CHECK (low < 2)")
+			stopped([]string{"assay/NA"}, "assay/NA: field low has a value that a rule of target refuses:")
+			run(t, db, map[string]string{"postgres": "ALTER TABLE assays DROP CONSTRAINT low_is_small, DROP COLUMN bench, ALTER COLUMN low TYPE numeric(1,0)", "mysql": "ALTER TABLE assays DROP CONSTRAINT low_is_small, DROP COLUMN bench, MODIFY low decimal(1,0)"}[engine])
+
 			// The right to change records is gone.
 			run(t, db, map[string]string{"postgres": "REVOKE UPDATE ON units FROM " + accountOf(t, address), "mysql": "REVOKE UPDATE ON units FROM '" + accountOf(t, address) + "'@'%', '" + accountOf(t, address) + "'@'localhost'"}[engine])
 			codes := map[any]any{}
@@ -62,7 +84,7 @@ var asked = map[string]string{
 	"no-right": "TestWhatThePlaceTakesIsAskedAgain", "value-does-not-fit": "TestWhatThePlaceTakesIsAskedAgain",
 	"must-agree": "TestGuardsAreMetAtTheImport", "release": "TestGuardsAreMetAtTheImport", "other-target": "TestGuardsAreMetAtTheImport",
 	"other-catalog": "TestWhatIsRunIsWhatWasShown", "broken-seal": "TestOneFlippedByteIsRefusedEverywhere", "unfinished-import": "TestCtrlCInAnImportWithoutTransactions",
-	"direction": "TestTheDirectionIsLookedAt", "approvals": "TestTheTargetDemandsApprovals", "reminders": "TestAnImportIsSurrounded",
+	"direction": "TestTheDirectionIsLookedAt", "approvals": "TestTheTargetDemandsApprovals", "approval-used": "TestAnApprovalIsForOneImport", "decided-later": "TestWhatWasDeclinedLaterIsNotWritten", "reminders": "TestAnImportIsSurrounded",
 	"still-referred": "TestARestoreRespectsWhatCameSince", "not-as-written": "TestARestoreRespectsWhatCameSince", "value-taken": "TestTheOtherKeyIsTakenMeanwhile",
 	"owner-not-approved": "TestAReferenceThatIsNotApprovedBlocksJustWhatDependsOnIt", "reference-not-approved": "TestAReferenceThatIsNotApprovedBlocksJustWhatDependsOnIt",
 	// What is referred to and the record itself are read again: what is otherwise is moved-since-match.

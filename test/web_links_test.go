@@ -13,6 +13,7 @@ import (
 // it drops what is bound.
 func TestReferencesByNavigationAlone(t *testing.T) {
 	t.Parallel()
+	inGate(t, "services on the web in many variants")
 	for name, o := range map[string]service.Options{"bound": {NavOnly: true}, "bindings are dropped": {NavOnly: true, Ignores: []string{"bind"}}, "one by one": {NavOnly: true, NoBatch: true}} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -38,6 +39,7 @@ func TestReferencesByNavigationAlone(t *testing.T) {
 // first of them.
 func TestLinksOfAService(t *testing.T) {
 	t.Parallel()
+	inGate(t, "services on the web in many variants")
 	const tables = `CREATE TABLE people (id INTEGER PRIMARY KEY, name VARCHAR(20) UNIQUE);
 		CREATE TABLE teams (id INTEGER PRIMARY KEY, name VARCHAR(20) UNIQUE);
 		CREATE TABLE in_team (team INTEGER NOT NULL REFERENCES teams (id), person INTEGER NOT NULL REFERENCES people (id), PRIMARY KEY (team, person));`

@@ -147,6 +147,7 @@ func toService(p *place, o service.Options) *service.Service {
 // A thousand changes take few requests where the service takes several at a time.
 func TestRequestsAreCounted(t *testing.T) {
 	t.Parallel()
+	inGate(t, "services on the web in many variants")
 	n := full(240, 1000) // records that are written, of three times as many
 	for name, tables := range map[string][2]string{
 		"changed without a word": {manyItems(1, 3*n, 0, "new"), manyItems(1, 3*n, 10_000, "old") + fmt.Sprintf("UPDATE items SET name = 'new ' || (id - 10000) WHERE id > %d;", 10_000+n)},

@@ -61,8 +61,10 @@ func common() world {
 
 func (w world) basics() {
 	departments := [][3]string{
-		{"", "CORE", "Core laboratory"}, {"CORE", "CHEM", "Clinical chemistry"}, {"CORE", "HAEM", "Haematology"}, {"CORE", "COAG", "Coagulation"},
-		{"CORE", "IMM", "Immunoassay"}, {"", "SPEC", "Special diagnostics"}, {"SPEC", "AUTO", "Autoimmunity"}, {"SPEC", "TDM", "Drug levels"},
+		{"", "CORE", "Core laboratory"}, {"CORE", "CHEM", "Clinical chemistry"}, {"CORE", "HAEM", "Haematology"},
+		{"CORE", "COAG", "Coagulation"},
+		{"CORE", "IMM", "Immunoassay"}, {"", "SPEC", "Special diagnostics"}, {"SPEC", "AUTO", "Autoimmunity"},
+		{"SPEC", "TDM", "Drug levels"},
 		{"SPEC", "URI", "Urine and fluids"}, {"SPEC", "SERO", "Infection serology"}, {"", "OUT", "Outpatient collection"},
 	}
 	for _, d := range departments {
@@ -79,11 +81,13 @@ func (w world) basics() {
 	specimens := []struct {
 		code, name string
 		hours      any
-	}{{"SER", "Serum", 72}, {"PLAS", "Plasma", 48}, {"CPLAS", "Citrated plasma", 4}, {"WB", "Whole blood", 24}, {"URI", "Urine", 24}, {"CSF", "Cerebrospinal fluid", 1}, {"SWAB", "Swab", nil}}
+	}{{"SER", "Serum", 72}, {"PLAS", "Plasma", 48}, {"CPLAS", "Citrated plasma", 4}, {"WB", "Whole blood", 24}, {"URI", "Urine", 24},
+		{"CSF", "Cerebrospinal fluid", 1}, {"SWAB", "Swab", nil}}
 	for _, s := range specimens {
 		w.add("specimen_types", s.code, stamped(values{"code": s.code, "name": s.name, "stable_hours": s.hours}))
 	}
-	containers := [][3]string{{"GEL", "Gel tube", "5"}, {"PLN", "Plain tube", "4"}, {"EDTA", "EDTA tube", "2.7"}, {"CIT", "Citrate tube", "2.7"}, {"HEP", "Heparin tube", "4"}, {"FLUO", "Fluoride tube", "2"}, {"CUP", "Urine cup", "100"}}
+	containers := [][3]string{{"GEL", "Gel tube", "5"}, {"PLN", "Plain tube", "4"}, {"EDTA", "EDTA tube", "2.7"},
+		{"CIT", "Citrate tube", "2.7"}, {"HEP", "Heparin tube", "4"}, {"FLUO", "Fluoride tube", "2"}, {"CUP", "Urine cup", "100"}}
 	for _, c := range containers {
 		w.add("containers", c[0], stamped(values{"code": c[0], "name": c[1], "volume_ml": number(c[2])}))
 	}
@@ -162,12 +166,14 @@ func (w world) item(panel, assay string, sort int) {
 }
 
 func (w world) rule(code, when, then, condition string) {
-	w.add("reflex_rules", code, stamped(values{"code": code, "trigger_assay_id": to{"assays", when}, "then_assay_id": to{"assays", then}, "condition": condition}))
+	w.add("reflex_rules", code, stamped(values{"code": code, "trigger_assay_id": to{"assays", when},
+		"then_assay_id": to{"assays", then}, "condition": condition}))
 }
 
 func (w world) instruments() {
 	machines := []struct{ code, name, department, assays string }{
-		{"CH-1", "Chemistry line 1", "CORE/CHEM", "GLU NA K CL CO2 UREA CREA UA CA PHOS MG ALB TP BILT BILD ALT AST ALP GGT LDH CK AMY LIP CRP"},
+		{"CH-1", "Chemistry line 1", "CORE/CHEM",
+			"GLU NA K CL CO2 UREA CREA UA CA PHOS MG ALB TP BILT BILD ALT AST ALP GGT LDH CK AMY LIP CRP"},
 		{"CH-2", "Chemistry line 2", "CORE/CHEM", "GLU NA K CL CO2 UREA CREA CA ALB TP BILT ALT AST ALP GGT CHOL TRIG HDL LDL FE TRF"},
 		{"HM-1", "Cell counter 1", "CORE/HAEM", "WBC RBC HB HCT MCV MCH MCHC RDW PLT NEUT LYMP MONO EOS BASO RETI"},
 		{"HM-2", "Cell counter 2", "CORE/HAEM", "WBC RBC HB HCT MCV MCH MCHC RDW PLT"},
@@ -182,13 +188,15 @@ func (w world) instruments() {
 	for _, m := range machines {
 		w.add("instruments", m.code, stamped(values{"code": m.code, "name": m.name, "department_id": to{"departments", m.department}}))
 		for i, assay := range strings.Fields(m.assays) {
-			w.add("instrument_links", m.code+"/"+assay, values{"instrument_id": to{"instruments", m.code}, "assay_id": to{"assays", assay}, "channel": i + 1})
+			w.add("instrument_links", m.code+"/"+assay, values{"instrument_id": to{"instruments", m.code},
+				"assay_id": to{"assays", assay}, "channel": i + 1})
 		}
 	}
 }
 
 func (w world) prices() {
-	for _, p := range [][2]string{{"STD", "Standard prices"}, {"HOSP", "Hospital prices"}, {"GP", "Prices for general practice"}, {"STAFF", "Staff prices"}} {
+	for _, p := range [][2]string{{"STD", "Standard prices"}, {"HOSP", "Hospital prices"}, {"GP", "Prices for general practice"},
+		{"STAFF", "Staff prices"}} {
 		w.add("price_lists", p[0], stamped(values{"code": p[0], "name": p[1], "currency": "EUR"}))
 	}
 	for i, a := range list("assays") {
@@ -210,11 +218,15 @@ func (w world) price(list, assay, from string, cents int) {
 }
 
 func (w world) rest() {
-	for _, t := range [][3]string{{"STDREP", "Standard report", "{{patient}}\n{{results}}\n"}, {"CUMUL", "Cumulative report", "{{patient}}\n{{results by date}}\n"}, {"LABEL", "Tube label", "{{barcode}} {{name}}\n"}, {"INVOICE", "Invoice", "{{lines}}\nTotal {{total}}\n"}} {
+	for _, t := range [][3]string{{"STDREP", "Standard report", "{{patient}}\n{{results}}\n"},
+		{"CUMUL", "Cumulative report", "{{patient}}\n{{results by date}}\n"}, {"LABEL", "Tube label", "{{barcode}} {{name}}\n"},
+		{"INVOICE", "Invoice", "{{lines}}\nTotal {{total}}\n"}} {
 		w.add("report_templates", t[0], stamped(values{"code": t[0], "name": t[1], "body": []byte(t[2])}))
 	}
-	rights := []string{"order.enter", "order.cancel", "result.enter", "result.verify", "result.amend", "report.print", "setup.read", "setup.write", "price.read", "price.write", "user.admin"}
-	for i, r := range [][2]string{{"TECH", "Technologist"}, {"SENIOR", "Senior technologist"}, {"DOCTOR", "Laboratory physician"}, {"DESK", "Reception"}, {"ADMIN", "Administrator"}, {"AUDIT", "Auditor"}} {
+	rights := []string{"order.enter", "order.cancel", "result.enter", "result.verify", "result.amend", "report.print", "setup.read",
+		"setup.write", "price.read", "price.write", "user.admin"}
+	for i, r := range [][2]string{{"TECH", "Technologist"}, {"SENIOR", "Senior technologist"}, {"DOCTOR", "Laboratory physician"},
+		{"DESK", "Reception"}, {"ADMIN", "Administrator"}, {"AUDIT", "Auditor"}} {
 		w.add("roles", r[0], stamped(values{"code": r[0], "name": r[1]}))
 		for j, right := range rights {
 			if (i+j)%3 != 0 || r[0] == "ADMIN" {
@@ -235,7 +247,8 @@ func (w world) right(role, code, level string) {
 }
 
 func (w world) holidays(year string) {
-	for _, h := range [][2]string{{"01-01", "New Year"}, {"05-01", "May Day"}, {"06-24", "Midsummer"}, {"11-01", "All Saints"}, {"12-25", "Christmas Day"}, {"12-26", "Second Christmas Day"}} {
+	for _, h := range [][2]string{{"01-01", "New Year"}, {"05-01", "May Day"}, {"06-24", "Midsummer"}, {"11-01", "All Saints"},
+		{"12-25", "Christmas Day"}, {"12-26", "Second Christmas Day"}} {
 		w.add("holidays", year+"-"+h[0], values{"day": year + "-" + h[0], "name": h[1]})
 	}
 }

@@ -67,7 +67,8 @@ func Change(ctx context.Context, dir string, unequal bool) error {
 func GoOn(ctx context.Context, dir string) error {
 	return replaceOne(ctx, dir, "sandbox", func(role string) world {
 		w := now(role)
-		w.set("comment_codes", "CLOT", by("build", "2026-11-20 16:30:00", values{"text": "Specimen clotted. Please repeat, and invert the tube."}))
+		w.set("comment_codes", "CLOT", by("build", "2026-11-20 16:30:00",
+			values{"text": "Specimen clotted. Please repeat, and invert the tube."}))
 		return w
 	})
 }

@@ -103,6 +103,9 @@ func TestAPageIsAnswered(t *testing.T) {
 	assert.Equal(t, "2 of 12 findings shown", p.evaluated(ctx, `document.getElementById("count").textContent`))
 	p.in(ctx, chromedp.Evaluate[chromedp.Void](`s.value = ""; s.dispatchEvent(new Event("input")); var x = document.getElementById("by-text"); x.value = "milligram"; x.dispatchEvent(new Event("input"))`), chromedp.Sleep(400*time.Millisecond))
 	assert.Equal(t, "1 of 12 findings shown", p.evaluated(ctx, `document.getElementById("count").textContent`))
+	// What waits for whoever gave their name: all that asks for a decision and has none of theirs.
+	p.in(ctx, chromedp.Evaluate[chromedp.Void](`x.value = ""; x.dispatchEvent(new Event("input")); var m = document.getElementById("by-stands"); m.value = "mine"; m.dispatchEvent(new Event("input"))`), chromedp.Sleep(400*time.Millisecond))
+	assert.Equal(t, "7 of 12 findings shown", p.evaluated(ctx, `document.getElementById("count").textContent`))
 
 	p.in(ctx, chromedp.Click(chromedp.CSS("#save")))
 	saved := p.downloaded("answers-1-ida-fern.json")

@@ -146,13 +146,15 @@ func draw(all map[string]*pkg) []byte {
 		for _, name := range inside {
 			for _, other := range all[name].imports {
 				if o := all[other]; floorOf(other) == floor.name {
-					fmt.Fprintf(&b, `<path d="M%d %d L%d %d" stroke="#8a8468" fill="none"/>`+"\n", all[name].x, all[name].y+boxHeight/2, o.x+boxWidth, o.y+boxHeight/2)
+					fmt.Fprintf(&b, `<path d="M%d %d L%d %d" stroke="#8a8468" fill="none"/>`+"\n", all[name].x,
+						all[name].y+boxHeight/2, o.x+boxWidth, o.y+boxHeight/2)
 				}
 			}
 		}
 		for _, name := range inside {
 			p := all[name]
-			fmt.Fprintf(&b, `<rect x="%d" y="%d" width="%d" height="%d" rx="4" fill="#ffffff" stroke="#55604f"/>`+"\n", p.x, p.y, boxWidth, boxHeight)
+			fmt.Fprintf(&b, `<rect x="%d" y="%d" width="%d" height="%d" rx="4" fill="#ffffff" stroke="#55604f"/>`+"\n", p.x, p.y,
+				boxWidth, boxHeight)
 			say(&b, p.x+8, p.y+15, 12, "", p.name)
 			say(&b, p.x+8, p.y+28, 10, "", fmt.Sprintf("%d lines", p.lines))
 		}

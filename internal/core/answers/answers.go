@@ -16,6 +16,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"anagram/internal/core/decision"
 	"anagram/internal/core/limit"
 )
 
@@ -88,8 +89,8 @@ func Read(text []byte) (File, error) {
 		return f, &Error{0, fmt.Sprintf("the answers have version %d; this program knows version %d", f.Version, Version)}
 	case f.Person == "":
 		return f, &Error{0, "the answers do not say whose they are"}
-	case utf8.RuneCountInString(f.Person) > limit.Name:
-		return f, &Error{0, fmt.Sprintf("the person's name has more than %d characters", limit.Name)}
+	case decision.Unfit(f.Person) != "":
+		return f, &Error{0, "the person's name cannot be used: " + decision.Unfit(f.Person)}
 	}
 	for i, a := range f.Answers {
 		if message := a.wrong(); message != "" {

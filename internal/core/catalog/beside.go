@@ -19,7 +19,8 @@ func (t *Type) BesideOf(place Place, fields []record.Field) []string {
 	}
 	var out []string
 	for _, column := range place.Columns {
-		if !column.Derived && !column.Unreadable && !column.Follows && !slices.Contains(kept, column.Name) && !t.Ignores(column.Name) && !slices.Contains(t.Secret, column.Name) {
+		if !column.Derived && !column.Unreadable && !column.Follows && !slices.Contains(kept, column.Name) &&
+			!t.Ignores(column.Name) && !slices.Contains(t.Secret, column.Name) {
 			out = append(out, column.Name)
 		}
 	}

@@ -127,11 +127,12 @@ func (c *Catalog) Fits(environment string, places map[string]Place) Fit {
 			names := slices.Sorted(maps.Keys(places))
 			fit.Problems = append(fit.Problems, Problem{
 				Type: t.Name, Line: t.line("at"), Missing: true,
-				Message: fmt.Sprintf("%s has nothing called %q%s", environment, t.Place(environment), yamldoc.Nearest(t.Place(environment), names)),
+				Message: fmt.Sprintf("%s has nothing called %q%s", environment, t.Place(environment),
+					yamldoc.Nearest(t.Place(environment), names)),
 			})
 			continue
 		}
-		problems := append(t.problems(c, environment, place), t.personProblems(environment, places)...)
+		problems := append(problemsOf(t, c, environment, place), personProblems(t, environment, places)...)
 		fit.Problems = append(fit.Problems, problems...)
 		if slices.ContainsFunc(problems, func(p Problem) bool { return !p.Caution }) {
 			continue
@@ -212,7 +213,7 @@ func (t *Type) shape(place Place) []record.Field {
 func (t *Type) fields(place Place) []record.Field {
 	fields := []record.Field{}
 	for _, column := range place.Columns {
-		if !column.Derived && t.Carried(column.Name) && !slices.Contains(t.Key, column.Name) && !t.takenUp(column.Name) {
+		if !column.Derived && t.Carried(column.Name) && !slices.Contains(t.Key, column.Name) && !takenUp(t, column.Name) {
 			fields = append(fields, t.field(column))
 		}
 	}
@@ -230,7 +231,7 @@ func (t *Type) fields(place Place) []record.Field {
 	return fields
 }
 
-func (t *Type) problems(c *Catalog, environment string, place Place) []Problem {
+func problemsOf(t *Type, c *Catalog, environment string, place Place) []Problem {
 	s := seenIn{t: t, c: c, environment: environment, place: place}
 	s.named()
 	s.compared()
@@ -238,20 +239,23 @@ func (t *Type) problems(c *Catalog, environment string, place Place) []Problem {
 }
 
 // personProblems says where the people are not whose ids stand in stamps.
-func (t *Type) personProblems(environment string, places map[string]Place) []Problem {
+func personProblems(t *Type, environment string, places map[string]Place) []Problem {
 	p := t.StampPerson
 	if p.At == "" {
 		return nil
 	}
 	people, ok := places[p.At]
 	if !ok {
-		return []Problem{{Type: t.Name, Line: t.line("stamp", "person"), Message: fmt.Sprintf("%s has nothing called %q for the people in stamps%s", environment, p.At, yamldoc.Nearest(p.At, slices.Sorted(maps.Keys(places))))}}
+		return []Problem{{Type: t.Name, Line: t.line("stamp", "person"),
+			Message: fmt.Sprintf("%s has nothing called %q for the people in stamps%s", environment, p.At,
+				yamldoc.Nearest(p.At, slices.Sorted(maps.Keys(places))))}}
 	}
 	s := seenIn{t: t, environment: environment, place: people}
 	for _, field := range []string{p.ID, p.Name} {
 		s.need("field of person:", field, "stamp", "person")
 		if c, _ := people.Column(field); c.Unreadable {
-			s.say([]string{"stamp", "person"}, "the account may not read %s of %s in %s; ask for the right, or leave person: out", field, p.At, environment)
+			s.say([]string{"stamp", "person"}, "the account may not read %s of %s in %s; ask for the right, or leave person: out",
+				field, p.At, environment)
 		}
 	}
 	return s.found
@@ -279,11 +283,14 @@ func (s *seenIn) retired() {
 			bad = fmt.Sprintf("which takes at most %d characters", c.Limits.Characters)
 		}
 		if bad != "" {
-			s.say([]string{"retired", "values"}, "%q can never stand in %s of %s in %s, %s; correct values: under retired:", value, r.Field, s.place.Name, s.environment, bad)
+			s.say([]string{"retired", "values"}, "%q can never stand in %s of %s in %s, %s; correct values: under retired:", value,
+				r.Field, s.place.Name, s.environment, bad)
 		}
 	}
 	if r.When != "" && c.Required {
-		s.say([]string{"retired", "when"}, "%s of %s in %s is never null, so when: %s says nothing; name the values under values: instead", r.Field, s.place.Name, s.environment, r.When)
+		s.say([]string{"retired", "when"},
+			"%s of %s in %s is never null, so when: %s says nothing; name the values under values: instead", r.Field, s.place.Name,
+			s.environment, r.When)
 	}
 }
 
@@ -328,7 +335,9 @@ func (s *seenIn) named() {
 		if t.Refers[field].Columns == nil {
 			s.need("key field", field, "key", fmt.Sprint(i))
 			if column, _ := s.place.Column(field); column.NoEquality {
-				s.say([]string{"key", fmt.Sprint(i)}, "key field %q is of type %s in %s, which %s cannot be asked for; name another field", field, column.Declared, s.place.Name, s.environment)
+				s.say([]string{"key", fmt.Sprint(i)},
+					"key field %q is of type %s in %s, which %s cannot be asked for; name another field", field, column.Declared,
+					s.place.Name, s.environment)
 			}
 		}
 	}
@@ -392,18 +401,21 @@ func (s *seenIn) compared() {
 	for _, column := range s.place.Columns {
 		needed := t.Carried(column.Name) && !column.Derived || column.Name == t.ID
 		if column.Unreadable && needed {
-			s.say(nil, "the account may not read %s of %s in %s; ask for the right, or put the field under ignore:", column.Name, s.place.Name, s.environment)
+			s.say(nil, "the account may not read %s of %s in %s; ask for the right, or put the field under ignore:", column.Name,
+				s.place.Name, s.environment)
 		}
 		_, refers := t.Refers[column.Name]
-		compared := t.Carried(column.Name) && !refers && !column.Derived && !t.takenUp(column.Name)
+		compared := t.Carried(column.Name) && !refers && !column.Derived && !takenUp(t, column.Name)
 		if !compared || slices.Contains(t.Key, column.Name) {
 			continue
 		}
 		if column.InnerID {
-			s.say(nil, "%s is the primary key of %s in %s and would be compared; name it as id: or as key:", column.Name, s.place.Name, s.environment)
+			s.say(nil, "%s is the primary key of %s in %s and would be compared; name it as id: or as key:", column.Name,
+				s.place.Name, s.environment)
 		}
 		if to := s.c.at(s.environment, column.RefersTo); column.RefersTo != "" && to != "" {
-			s.say([]string{"refers"}, "%s of %s in %s points at %s by internal id, which differs in every environment; add refers: {%s: %s}, or put it under ignore:",
+			s.say([]string{"refers"},
+				"%s of %s in %s points at %s by internal id, which differs in every environment; add refers: {%s: %s}, or put it under ignore:",
 				column.Name, s.place.Name, s.environment, column.RefersTo, column.Name, to)
 		}
 	}

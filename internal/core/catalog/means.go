@@ -19,7 +19,8 @@ func (t *Type) MeansOther(was *Type, when string) error {
 	for _, field := range sortedNames(was.Refers) {
 		then, now := was.Refers[field], t.Refers[field]
 		if !slices.Equal(now.To, then.To) || (now.Inside == nil) != (then.Inside == nil) || now.ByKey != then.ByKey {
-			return fmt.Errorf("field %s of %s refers to %q; %s it was %q", field, t.Name, strings.Join(now.To, ", "), when, strings.Join(then.To, ", "))
+			return fmt.Errorf("field %s of %s refers to %q; %s it was %q", field, t.Name, strings.Join(now.To, ", "), when,
+				strings.Join(then.To, ", "))
 		}
 	}
 	for _, field := range t.Key {
@@ -56,11 +57,13 @@ func (t *Type) Describes(shape, fields []record.Field) error {
 			ref.field(&described)
 		}
 		is := field.Kind == record.Reference || field.Kind == record.Woven
-		if is != refers || refers && field.Kind != described.Kind || field.Refers != described.Refers || !slices.Equal(field.Among, described.Among) {
+		if is != refers || refers && field.Kind != described.Kind || field.Refers != described.Refers ||
+			!slices.Equal(field.Among, described.Among) {
 			return fmt.Errorf("field %q of %s is %s, and not what the catalog says", field.Name, t.Name, kindText(field))
 		}
 		if slices.Contains(t.Key, field.Name) && field.Rule != t.Rules[field.Name] {
-			return fmt.Errorf("key field %q of %s is compared %s, and not %s", field.Name, t.Name, ruleText(field.Rule), ruleText(t.Rules[field.Name]))
+			return fmt.Errorf("key field %q of %s is compared %s, and not %s", field.Name, t.Name, ruleText(field.Rule),
+				ruleText(t.Rules[field.Name]))
 		}
 	}
 	return nil

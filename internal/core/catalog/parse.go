@@ -128,7 +128,7 @@ func Parse(name string, source []byte) (*Catalog, error) {
 		if err != nil {
 			return nil, err
 		}
-		t.Everywhere = t.unnamed(form.Ignore)
+		t.Everywhere = unnamed(t, form.Ignore)
 		types = append(types, t)
 		c.byName[typ] = t
 	}
@@ -163,13 +163,17 @@ func readType(doc *yamldoc.Document, name string, form typeForm) (*Type, error) 
 		return nil, doc.Errorf(path, "record type name %q: letters, digits, _ and -, starting with a letter", name)
 	}
 	if len(form.Key) == 0 {
-		return nil, doc.Errorf(path, "record type %s has no key; name the fields that identify a record in every environment, such as key: [code]", name)
+		return nil, doc.Errorf(path,
+			"record type %s has no key; name the fields that identify a record in every environment, such as key: [code]", name)
 	}
 	t := &Type{
 		Name: name, At: form.At, Key: form.Key, ID: form.ID.Field, Refers: map[string]Reference{}, Only: form.Only, PartOf: form.PartOf,
 		Ignore: form.Ignore, Secret: form.Secret, Files: form.Files, Local: form.Local,
-		Derived: form.Derived, StampAt: form.Stamp.At, StampBy: form.Stamp.By, CreatedAt: form.Stamp.CreatedAt, CreatedBy: form.Stamp.CreatedBy, StampNever: form.Stamp.Write == "never", StampAccount: form.Stamp.Account, StampPerson: Person(form.Stamp.Person), Retired: Retired(form.Retired), Title: form.Title, Unique: form.Unique, Plain: form.Plain,
-		As: map[string]record.Kind{}, Words: map[string]Words{}, Rules: map[string]record.Rule{},
+		Derived: form.Derived, StampAt: form.Stamp.At, StampBy: form.Stamp.By, CreatedAt: form.Stamp.CreatedAt,
+		CreatedBy: form.Stamp.CreatedBy, StampNever: form.Stamp.Write == "never", StampAccount: form.Stamp.Account,
+		StampPerson: Person(form.Stamp.Person), Retired: Retired(form.Retired), Title: form.Title, Unique: form.Unique,
+		Plain: form.Plain,
+		As:    map[string]record.Kind{}, Words: map[string]Words{}, Rules: map[string]record.Rule{},
 	}
 	t.line = func(more ...string) int { return doc.Line(append(slices.Clone(path), more...)...) }
 	if all, given := t.At[""]; given && all == "" {
@@ -200,7 +204,8 @@ func readType(doc *yamldoc.Document, name string, form typeForm) (*Type, error) 
 	}
 	for i, set := range t.Unique {
 		if len(set) == 0 {
-			return nil, doc.Errorf(append(slices.Clone(path), "unique", fmt.Sprint(i)), "record type %s: a list under unique: names no field; write it as in unique: [[name], [list, position]]", name)
+			return nil, doc.Errorf(append(slices.Clone(path), "unique", fmt.Sprint(i)),
+				"record type %s: a list under unique: names no field; write it as in unique: [[name], [list, position]]", name)
 		}
 	}
 	if err := readKinds(doc, path, t, form.As); err != nil {
@@ -221,11 +226,12 @@ func readType(doc *yamldoc.Document, name string, form typeForm) (*Type, error) 
 }
 
 // unnamed gives those of some fields that a type says nothing else of: what it says goes first.
-func (t *Type) unnamed(fields []string) (out []string) {
+func unnamed(t *Type, fields []string) (out []string) {
 	for _, field := range fields {
 		_, refers := t.Refers[field]
 		_, as := t.As[field]
-		if !refers && !as && t.Carried(field) && field != t.Title && field != t.Retired.Field && !slices.Contains(t.Key, field) && !slices.Contains(t.Files, field) && t.Rules[field] == (record.Rule{}) {
+		if !refers && !as && t.Carried(field) && field != t.Title && field != t.Retired.Field && !slices.Contains(t.Key, field) &&
+			!slices.Contains(t.Files, field) && t.Rules[field] == (record.Rule{}) {
 			out = append(out, field)
 		}
 	}
@@ -237,8 +243,10 @@ func checkWords(doc *yamldoc.Document, path []string, form typeForm) error {
 	if w := form.Stamp.Write; w != "" && w != "never" {
 		return doc.Unknown(append(slices.Clone(path), "stamp", "write"), "way to write stamps", w, []string{"never"})
 	}
-	if p := form.Stamp.Person; p != (personForm{}) && (p.At == "" || p.ID == "" || p.Name == "" || form.Stamp.By+form.Stamp.CreatedBy == "") {
-		return doc.Errorf(append(slices.Clone(path), "stamp", "person"), "person: needs by: beside it, and at: (the table of people), id: and name: (its columns), as in person: {at: users, id: user_id, name: login}")
+	if p := form.Stamp.Person; p != (personForm{}) && (p.At == "" || p.ID == "" || p.Name == "" ||
+		form.Stamp.By+form.Stamp.CreatedBy == "") {
+		return doc.Errorf(append(slices.Clone(path), "stamp", "person"),
+			"person: needs by: beside it, and at: (the table of people), id: and name: (its columns), as in person: {at: users, id: user_id, name: login}")
 	}
 	if w := form.Retired.When; w != "" && w != "null" && w != "not null" {
 		return doc.Unknown(append(slices.Clone(path), "retired", "when"), "sign of what is out of use", w, []string{"null", "not null"})
@@ -256,13 +264,17 @@ func checkKey(doc *yamldoc.Document, path []string, t *Type) error {
 		case seen[field]:
 			return doc.Errorf(at, "record type %s: the key names %s twice", name, field)
 		case field == t.ID && t.Refers[field].To == nil:
-			return doc.Errorf(at, "record type %s: %s is its internal id, which differs in every environment, and cannot be part of the key", name, field)
+			return doc.Errorf(at,
+				"record type %s: %s is its internal id, which differs in every environment, and cannot be part of the key",
+				name, field)
 		case t.Refers[field].Inside != nil:
 			return doc.Errorf(at, "record type %s: %s holds references inside its value and cannot be part of the key", name, field)
 		case t.Refers[field].Chooser != "" && !slices.Contains(t.Key, t.Refers[field].Chooser):
-			return doc.Errorf(at, "record type %s: %s is part of the key, so the field that chooses its type, %s, must be as well", name, field, t.Refers[field].Chooser)
+			return doc.Errorf(at, "record type %s: %s is part of the key, so the field that chooses its type, %s, must be as well",
+				name, field, t.Refers[field].Chooser)
 		case !t.Carried(field):
-			return doc.Errorf(at, "record type %s: %s is part of the key and cannot be ignored, local, secret or a stamp as well", name, field)
+			return doc.Errorf(at,
+				"record type %s: %s is part of the key and cannot be ignored, local, secret or a stamp as well", name, field)
 		}
 		seen[field] = true
 	}
@@ -303,7 +315,8 @@ func readIDSource(doc *yamldoc.Document, path []string, t *Type, form idForm) er
 	case form.MadeBy == "database":
 		t.IDFrom.MadeBy = ""
 	case form.MadeBy == "counter" && (form.Counter.At == "" || form.Counter.Last == "" || len(form.Counter.Where) == 0):
-		return doc.Errorf(at, "record type %s: counter: needs at: (the table), last: (the field with the last id) and where: (the row)", t.Name)
+		return doc.Errorf(at,
+			"record type %s: counter: needs at: (the table), last: (the field with the last id) and where: (the row)", t.Name)
 	}
 	return nil
 }

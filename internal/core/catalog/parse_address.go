@@ -70,7 +70,8 @@ func (c *Catalog) takeParts(shapes record.Shapes, typ string, parts []string, ke
 }
 
 // takeField reads one field of a key.
-func (c *Catalog) takeField(shapes record.Shapes, typ string, field record.Field, ref Reference, parts []string, keep int, l partLayout) (record.Value, []string, error) {
+func (c *Catalog) takeField(shapes record.Shapes, typ string, field record.Field, ref Reference, parts []string, keep int,
+	l partLayout) (record.Value, []string, error) {
 	missing := len(parts) == 0 && (ref.To == nil || l.folded)
 	switch {
 	case ref.To != nil && ref.One() == typ && len(parts)-keep <= 0:

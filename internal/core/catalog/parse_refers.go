@@ -185,13 +185,16 @@ func (c *Catalog) checkReferences(doc *yamldoc.Document, t *Type) error {
 				return doc.Unknown(path, "record type", name, slices.Collect(maps.Keys(c.byName)))
 			}
 			if ref.ByKey && (len(to.Key) > 1 || to.Refers[to.Key[0]].To != nil) {
-				return doc.Errorf(path, "record type %s: %s refers to %s by its key, which is more than one plain field; say with columns: which columns are which there", t.Name, field, to.Name)
+				return doc.Errorf(path,
+					"record type %s: %s refers to %s by its key, which is more than one plain field; say with columns: which columns are which there", t.Name, field, to.Name)
 			}
 			if to.ID == "" && len(to.Key) > 1 && ref.Columns == nil {
-				return doc.Errorf(path, "record type %s: %s refers to %s, which has no internal id and a key of %d fields; give %s an id:, or say with columns: which columns are which there", t.Name, field, to.Name, len(to.Key), to.Name)
+				return doc.Errorf(path,
+					"record type %s: %s refers to %s, which has no internal id and a key of %d fields; give %s an id:, or say with columns: which columns are which there", t.Name, field, to.Name, len(to.Key), to.Name)
 			}
 			if to.ID == "" && ref.Inside != nil {
-				return doc.Errorf(path, "record type %s: %s holds internal ids of %s, which has none; give it an id:", t.Name, field, to.Name)
+				return doc.Errorf(path, "record type %s: %s holds internal ids of %s, which has none; give it an id:", t.Name,
+					field, to.Name)
 			}
 		}
 	}
@@ -201,7 +204,8 @@ func (c *Catalog) checkReferences(doc *yamldoc.Document, t *Type) error {
 			return doc.Unknown(path, "record type", t.PartOf, slices.Collect(maps.Keys(c.byName)))
 		}
 		if t.OwnerField() == "" {
-			return doc.Errorf(path, "record type %s is part of %s, but none of its fields refers to %s; add it under refers:", t.Name, t.PartOf, t.PartOf)
+			return doc.Errorf(path, "record type %s is part of %s, but none of its fields refers to %s; add it under refers:", t.Name,
+				t.PartOf, t.PartOf)
 		}
 	}
 	return nil
@@ -253,10 +257,12 @@ func (c *Catalog) checkKeyCircle(doc *yamldoc.Document, t *Type) error {
 	}
 	own := func(field string) bool { return t.Refers[field].One() == t.Name }
 	if !slices.ContainsFunc(t.Key, func(field string) bool { return !own(field) }) {
-		return doc.Errorf([]string{"types", t.Name, "key"}, "the key of %s refers to %s alone, which tells no two records apart; add a field of its own", t.Name, t.Name)
+		return doc.Errorf([]string{"types", t.Name, "key"},
+			"the key of %s refers to %s alone, which tells no two records apart; add a field of its own", t.Name, t.Name)
 	}
 	if circle := through(t, []string{t.Name}); circle != nil {
-		return doc.Errorf([]string{"types", t.Name, "key"}, "the keys of %v refer to each other in a circle, so none of them can be told; use other key fields in one of them", circle)
+		return doc.Errorf([]string{"types", t.Name, "key"},
+			"the keys of %v refer to each other in a circle, so none of them can be told; use other key fields in one of them", circle)
 	}
 	return nil
 }

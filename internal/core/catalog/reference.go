@@ -114,7 +114,7 @@ func (t *Type) Chooses(field string) bool {
 }
 
 // takenUp reports whether a column only serves a reference of several columns.
-func (t *Type) takenUp(column string) bool {
+func takenUp(t *Type, column string) bool {
 	if _, own := t.Refers[column]; own || slices.Contains(t.Key, column) {
 		return false
 	}
@@ -138,7 +138,8 @@ func (t *Type) Together() [][2]string {
 			}
 		}
 		for _, other := range fields[i+1:] {
-			if (ref.Columns != nil || t.Refers[other].Columns != nil) && slices.ContainsFunc(t.Stored(other), func(column string) bool { return slices.Contains(t.Stored(field), column) }) {
+			if (ref.Columns != nil || t.Refers[other].Columns != nil) &&
+				slices.ContainsFunc(t.Stored(other), func(column string) bool { return slices.Contains(t.Stored(field), column) }) {
 				out = append(out, [2]string{field, other})
 			}
 		}

@@ -47,12 +47,14 @@ func (c *Catalog) Travelling(environment string) ([]byte, error) {
 	for _, t := range c.Types {
 		is, ok := again.Type(t.Name)
 		if !ok || len(again.Types) != len(c.Types) {
-			return nil, fmt.Errorf("the catalog cannot be brought along without the local values of other environments: %s would be lost", t.Name)
+			return nil,
+				fmt.Errorf("the catalog cannot be brought along without the local values of other environments: %s would be lost", t.Name)
 		}
 		was := *t
 		was.Local, is.Local = nil, nil
 		if !is.SameAs(&was) {
-			return nil, fmt.Errorf("the catalog cannot be brought along without the local values of other environments: %s would be described otherwise", t.Name)
+			return nil,
+				fmt.Errorf("the catalog cannot be brought along without the local values of other environments: %s would be described otherwise", t.Name)
 		}
 	}
 	return text, nil

@@ -26,7 +26,7 @@ func (t *Type) UniqueSets(place Place, shape, fields []record.Field) [][]string 
 		}
 	}
 	for _, columns := range append(slices.Clone(place.Unique), place.Primary) {
-		add(t.fieldsOf(columns))
+		add(fieldsOf(t, columns))
 	}
 	for _, set := range t.Unique {
 		add(set)
@@ -35,7 +35,7 @@ func (t *Type) UniqueSets(place Place, shape, fields []record.Field) [][]string 
 }
 
 // fieldsOf names the fields that are kept in some columns, each once.
-func (t *Type) fieldsOf(columns []string) []string {
+func fieldsOf(t *Type, columns []string) []string {
 	var out []string
 	for _, column := range columns {
 		field := column

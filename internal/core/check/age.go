@@ -19,7 +19,8 @@ func Age(parcel string, exported, now time.Time) (Check, bool) {
 	if now.Sub(exported) < OldAfter {
 		return Check{}, false
 	}
-	return caution(OldParcel, fmt.Sprintf("Parcel %s was exported %d days ago.", parcel, int(now.Sub(exported).Hours()/24)), do(ExportAgain, unlessMeant)), true
+	return caution(OldParcel, fmt.Sprintf("Parcel %s was exported %d days ago.", parcel, int(now.Sub(exported).Hours()/24)),
+		do(ExportAgain, unlessMeant)), true
 }
 
 // Overtaken cautions about a parcel that was exported before another one of the same source
@@ -51,7 +52,8 @@ func Source(parcel, source string, moved []Moved) (Check, bool) {
 	if total != 1 {
 		what = fmt.Sprintf("%d records of its scope were", total)
 	}
-	return caution(SourceMoved, fmt.Sprintf("%s changed in %s since parcel %s was exported (%s).", what, source, parcel, strings.Join(types, ", ")), do(ExportAgain, ", to bring these changes as well")), true
+	return caution(SourceMoved, fmt.Sprintf("%s changed in %s since parcel %s was exported (%s).", what, source, parcel,
+		strings.Join(types, ", ")), do(ExportAgain, ", to bring these changes as well")), true
 }
 
 // Open cautions about another docket for the same target in which records are approved
@@ -67,7 +69,9 @@ func Open(docket int, target string, approved int) Check {
 // Unfinished blocks while an import into the same target was interrupted and not taken up
 // again.
 func Unfinished(docket int, target string) Check {
-	return blocker(UnfinishedImport, fmt.Sprintf("An import of docket %d into %s was interrupted, and it is not known where it stands.", docket, target), say("run anagram import %d again, which finds that out and completes it; then match again", docket))
+	return blocker(UnfinishedImport,
+		fmt.Sprintf("An import of docket %d into %s was interrupted, and it is not known where it stands.", docket, target),
+		say("run anagram import %d again, which finds that out and completes it; then match again", docket))
 }
 
 // HalfWay blocks while an import into the same target is half written.
@@ -79,7 +83,9 @@ func HalfWay(docket int, target string) Check {
 // BrokenOff blocks an import while the one before stopped half way in a target without
 // transactions.
 func BrokenOff(docket int, target string, written, planned int) Check {
-	return blocker(UnfinishedImport, fmt.Sprintf("The last import of docket %d into %s was broken off when %d of its %d records were written, or nearly.", docket, target, written, planned),
+	return blocker(UnfinishedImport,
+		fmt.Sprintf("The last import of docket %d into %s was broken off when %d of its %d records were written, or nearly.",
+			docket, target, written, planned),
 		do(Resume, docket), do(TakeBack, docket))
 }
 

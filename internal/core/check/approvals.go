@@ -21,12 +21,14 @@ func Approvals(address, target string, demanded int, by []string, apart []string
 	if len(apart) > 0 {
 		message += " " + strings.Join(apart, " ")
 	}
-	return blocker(ApprovalsCode, message, say("let %s approve it who may", map[bool]string{true: "somebody", false: "somebody else"}[len(by) == 0])), true
+	return blocker(ApprovalsCode, message, say("let %s approve it who may",
+		map[bool]string{true: "somebody", false: "somebody else"}[len(by) == 0])), true
 }
 
 // NoImports checks a target that is only ever a source.
 func NoImports(target string) Check {
-	return blocker(DirectionCode, fmt.Sprintf("%s is only ever a source: anagram.yaml refuses imports into it.", target), say("match the other way round"), say("take imports: refused from this environment"))
+	return blocker(DirectionCode, fmt.Sprintf("%s is only ever a source: anagram.yaml refuses imports into it.", target),
+		say("match the other way round"), say("take imports: refused from this environment"))
 }
 
 // Direction cautions about a match the other way round than records were brought so far.
@@ -40,7 +42,8 @@ func Direction(source, target string, docket, before int) Check {
 // what it names is the target.
 func NotTo(source, target, to string, docket, before int) Check {
 	if to != "" {
-		return blocker(DirectionCode, fmt.Sprintf("Docket %d goes to %s, not to %s.", docket, target, to), say("name the docket that is meant"))
+		return blocker(DirectionCode, fmt.Sprintf("Docket %d goes to %s, not to %s.", docket, target, to),
+			say("name the docket that is meant"))
 	}
 	c := Direction(source, target, docket, before)
 	c.Level = Blocker
@@ -52,4 +55,23 @@ func people(n int) string {
 		return "the approval of one person"
 	}
 	return fmt.Sprintf("the approvals of %d people", n)
+}
+
+// Used blocks a record that an import of the docket wrote already by what was approved then, and
+// that is not as it was written any more. Command is what approves it anew.
+func Used(address string, docket int) Check {
+	return blocker(ApprovalUsed,
+		fmt.Sprintf("%s was written by an import of docket %d already, and what was approved then is used up.", address, docket),
+		say("approve it anew with anagram approve %d %s --again, where it is to be written once more", docket,
+			show.Arg(address)), do(Decline, "the record"))
+}
+
+// Later blocks a record that somebody declined or held in a later docket, on the same values, after
+// it was approved here.
+func Later(address, who, decision string, later, docket int) Check {
+	return blocker(DecidedLater,
+		fmt.Sprintf("%s was %s by %s in docket %d, after it was approved in docket %d and on the same values.", address,
+			decision, who, later, docket),
+		say("approve it anew with anagram approve %d %s --again, where that does not hold any more", docket, show.Arg(address)),
+		do(Decline, "the record"))
 }

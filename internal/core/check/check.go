@@ -43,6 +43,8 @@ const (
 	LooksRenamed         Code = "looks-renamed"
 	OldParcel            Code = "old-parcel"
 	SourceMoved          Code = "source-moved"
+	ApprovalUsed         Code = "approval-used"
+	DecidedLater         Code = "decided-later"
 	OpenDocket           Code = "open-docket"
 	ValueTaken           Code = "value-taken"
 	PairNotUsed          Code = "pair-not-used"
@@ -65,8 +67,12 @@ const (
 // Codes lists the codes, in order.
 func Codes() []string {
 	var out []string
-	for _, code := range []Code{MissingReference, OwnerNotApproved, ReferenceNotApproved, AmbiguousKey, BrokenSeal, MustAgree, Release, NotOnBothSides, LocalNeeded, UnfinishedImport,
-		ValueDoesNotFit, NoRightCode, LooksRenamed, OldParcel, SourceMoved, OpenDocket, ValueTaken, PairNotUsed, ReferredDiffers, KeyInUse, OtherTarget, OtherCatalog, HeldOutsideCode, CircleCode, ApprovalsCode, DirectionCode, BesideCode, StillReferred, NotAsWritten, NotRestored, RemindersCode, LooksLikeID,
+	for _, code := range []Code{MissingReference, OwnerNotApproved, ReferenceNotApproved, AmbiguousKey, BrokenSeal, MustAgree,
+		Release, NotOnBothSides, LocalNeeded, UnfinishedImport,
+		ValueDoesNotFit, NoRightCode, LooksRenamed, OldParcel, SourceMoved, OpenDocket, ApprovalUsed, DecidedLater, ValueTaken,
+		PairNotUsed, ReferredDiffers,
+		KeyInUse, OtherTarget, OtherCatalog, HeldOutsideCode, CircleCode, ApprovalsCode, DirectionCode, BesideCode, StillReferred,
+		NotAsWritten, NotRestored, RemindersCode, LooksLikeID,
 		"both-moved", "target-newer", "retired-in-target", "removed-in-target"} {
 		out = append(out, string(code))
 	}
@@ -130,9 +136,11 @@ func Ambiguity(address, source, target string, spellings, ids []string, within b
 func Reference(address string, n Need, target string, docket int) (Check, bool) {
 	switch {
 	case n.InTarget > 1:
-		return blocker(AmbiguousKey, fmt.Sprintf("%s refers to %s (field %s), which occurs %d times in %s.", address, n.Address, n.Field, n.InTarget, target), do(RemoveThere, target)), true
+		return blocker(AmbiguousKey, fmt.Sprintf("%s refers to %s (field %s), which occurs %d times in %s.", address, n.Address,
+			n.Field, n.InTarget, target), do(RemoveThere, target)), true
 	case n.InTarget == 0 && n.Finding == 0:
-		return blocker(MissingReference, fmt.Sprintf("%s refers to %s (field %s), which is neither in %s nor in docket %d.", address, n.Address, n.Field, target, docket),
+		return blocker(MissingReference, fmt.Sprintf("%s refers to %s (field %s), which is neither in %s nor in docket %d.", address,
+			n.Address, n.Field, target, docket),
 			do(ExportToo, n.Address), do(CreateThere, target)), true
 	}
 	return Check{}, false
@@ -147,10 +155,12 @@ func NotApproved(address string, n Need, target string, docket int, why string) 
 		c.Code, verb = OwnerNotApproved, "is part of"
 	}
 	if why != "" {
-		c.Message = fmt.Sprintf("%s %s %s (field %s), which is approved in docket %d but cannot be imported itself: %s", address, verb, n.Address, n.Field, docket, why)
+		c.Message = fmt.Sprintf("%s %s %s (field %s), which is approved in docket %d but cannot be imported itself: %s", address,
+			verb, n.Address, n.Field, docket, why)
 		return c.mended(do(MendFirst, n.Address))
 	}
-	c.Message = fmt.Sprintf("%s %s %s (field %s), which is not in %s and is in docket %d but not approved.", address, verb, n.Address, n.Field, target, docket)
+	c.Message = fmt.Sprintf("%s %s %s (field %s), which is not in %s and is in docket %d but not approved.", address, verb, n.Address,
+		n.Field, target, docket)
 	return c.mended(do(Approve, n.Address), do(CreateThere, target))
 }
 
@@ -162,7 +172,8 @@ func HeldOutside(address, typ, target, id string, there Side) Check {
 		changed = ", last changed " + there.changed()
 	}
 	return blocker(HeldOutsideCode,
-		fmt.Sprintf("%s is in %s already, but only: of %s in the catalog leaves it out there (%s%s); it would be made a second time.", address, target, typ, id, changed),
+		fmt.Sprintf("%s is in %s already, but only: of %s in the catalog leaves it out there (%s%s); it would be made a second time.",
+			address, target, typ, id, changed),
 		do(UseAgain, target), do(Decline, "it"))
 }
 
@@ -176,26 +187,32 @@ func Circle(address, others, target string) Check {
 	if others == "" {
 		return blocker(CircleCode, address+" requires itself, so it cannot be written first.", do(MakeByHand, target), do(Decline, "it"))
 	}
-	return blocker(CircleCode, fmt.Sprintf("%s and %s require each other, so none of them can be written first.", address, others), do(MakeOneByHand, target), do(Decline, "them"))
+	return blocker(CircleCode, fmt.Sprintf("%s and %s require each other, so none of them can be written first.", address, others),
+		do(MakeOneByHand, target), do(Decline, "them"))
 }
 
 // Apart checks that two fields are approved together of which one says what the other means.
 func Apart(address, written, other string) Check {
-	return blocker(ReferenceNotApproved, fmt.Sprintf("%s: fields %s and %s tell together what the record refers to, and only %s is approved.", address, written, other, written),
+	return blocker(ReferenceNotApproved,
+		fmt.Sprintf("%s: fields %s and %s tell together what the record refers to, and only %s is approved.", address, written, other,
+			written),
 		do(ApproveFieldToo, other), do(DeclineField, written))
 }
 
 // NotRekeyed checks a need on the new key of a record that the target knows by another one
 // and that is not going to get it.
 func NotRekeyed(address string, n Need, target string) Check {
-	return blocker(ReferenceNotApproved, fmt.Sprintf("%s holds the key of %s (field %s), which has another key in %s until the change of it is approved.", address, n.Address, n.Field, target),
+	return blocker(ReferenceNotApproved,
+		fmt.Sprintf("%s holds the key of %s (field %s), which has another key in %s until the change of it is approved.", address,
+			n.Address, n.Field, target),
 		do(ApproveToo, n.Address), do(Decline, address))
 }
 
 // InUse checks a record whose key is to be changed while the target holds others to it that
 // store the key itself and do not follow.
 func InUse(address, field, by, column, target string) Check {
-	return blocker(KeyInUse, fmt.Sprintf("The key of %s cannot be changed in %s: records of %s hold it themselves (%s), and the foreign key there does not follow.", address, target, by, column),
+	return blocker(KeyInUse,
+		fmt.Sprintf("The key of %s cannot be changed in %s: records of %s hold it themselves (%s), and the foreign key there does not follow.", address, target, by, column),
 		do(LetFollow, column, target), do(DeclineField, field))
 }
 
@@ -209,7 +226,8 @@ func Differs(by string, several bool, address, source, target string, fields []s
 	if len(fields) > 1 {
 		what = "fields " + strings.Join(fields, ", ")
 	}
-	return caution(ReferredDiffers, fmt.Sprintf("%s %s to %s, which is not in the parcel and is not in %s as it is in %s (%s).", by, verb, address, target, source, what),
+	return caution(ReferredDiffers, fmt.Sprintf("%s %s to %s, which is not in the parcel and is not in %s as it is in %s (%s).", by,
+		verb, address, target, source, what),
 		do(LookAtReferred, address))
 }
 

@@ -24,7 +24,9 @@ func (s Side) changed() string {
 // choices a person has. Fields are those that both sides changed. ok is false for a
 // reason that has a check of its own.
 func Conflict(reason, address string, fields []string, source, target Side) (Check, bool) {
-	c := caution(Code(reason), "", say("find out which is right; then approve it with --take source or --take target, or decline it and keep what %s has", target.Environment))
+	c := caution(Code(reason), "",
+		say("find out which is right; then approve it with --take source or --take target, or decline it and keep what %s has",
+			target.Environment))
 	switch reason {
 	case "both-moved":
 		what := "Field " + strings.Join(fields, ", ") + " of " + address + " was"
@@ -33,11 +35,14 @@ func Conflict(reason, address string, fields []string, source, target Side) (Che
 		}
 		c.Message = fmt.Sprintf("%s changed on both sides since they last agreed: %s, %s.", what, source.changed(), target.changed())
 	case "target-newer":
-		c.Message = fmt.Sprintf("%s was changed later in %s than in %s, and it is not known what both last agreed on: %s, %s.", address, target.Environment, source.Environment, source.changed(), target.changed())
+		c.Message = fmt.Sprintf("%s was changed later in %s than in %s, and it is not known what both last agreed on: %s, %s.",
+			address, target.Environment, source.Environment, source.changed(), target.changed())
 	case "retired-in-target":
-		c.Message = fmt.Sprintf("%s was taken out of use in %s and is in use in %s: %s, %s.", address, target.Environment, source.Environment, source.changed(), target.changed())
+		c.Message = fmt.Sprintf("%s was taken out of use in %s and is in use in %s: %s, %s.", address, target.Environment,
+			source.Environment, source.changed(), target.changed())
 	case "removed-in-target":
-		c.Message = fmt.Sprintf("%s was in %s before and is no longer there; somebody removed it. Last changed: %s.", address, target.Environment, source.changed())
+		c.Message = fmt.Sprintf("%s was in %s before and is no longer there; somebody removed it. Last changed: %s.", address,
+			target.Environment, source.changed())
 		c = c.mended(do(ApproveSource, " to bring it back"), do(Decline, "it"))
 	default:
 		return Check{}, false
@@ -63,8 +68,10 @@ func Renamed(address, other, source, target string, fields, of int, isNew bool) 
 		agree = "their other field agrees"
 	}
 	if isNew {
-		return caution(LooksRenamed, fmt.Sprintf("%s is only in %s and looks like %s, which is only in %s: %s.", address, source, other, target, agree),
+		return caution(LooksRenamed, fmt.Sprintf("%s is only in %s and looks like %s, which is only in %s: %s.", address, source,
+			other, target, agree),
 			do(PairThem, other, address, "; importing it as it is would make a second one"))
 	}
-	return caution(LooksRenamed, fmt.Sprintf("%s is only in %s and looks like %s, which is only in %s: %s.", address, target, other, source, agree), do(PairThem, address, other, ""))
+	return caution(LooksRenamed, fmt.Sprintf("%s is only in %s and looks like %s, which is only in %s: %s.", address, target, other,
+		source, agree), do(PairThem, address, other, ""))
 }

@@ -31,7 +31,8 @@ func Fits(address, target string, column catalog.Column, v record.Value, must bo
 
 // Once checks a value that the target takes only when a record is made.
 func Once(address, target, field string) Check {
-	return blocker(ValueDoesNotFit, fmt.Sprintf("%s: field %s is given in %s when a record is made, and cannot be changed after.", address, field, target), do(DeclineFieldOnly, field))
+	return blocker(ValueDoesNotFit, fmt.Sprintf("%s: field %s is given in %s when a record is made, and cannot be changed after.",
+		address, field, target), do(DeclineFieldOnly, field))
 }
 
 // misfit says in what a value does not fit, "" where it does.
@@ -128,7 +129,8 @@ func NoRight(address, target, place string, isNew bool) Check {
 	if isNew {
 		what = "add records to"
 	}
-	return blocker(NoRightCode, fmt.Sprintf("%s cannot be imported: the account may not %s %s in %s.", address, what, place, target), do(AskRight), do(Decline, "the record"))
+	return blocker(NoRightCode, fmt.Sprintf("%s cannot be imported: the account may not %s %s in %s.", address, what, place, target),
+		do(AskRight), do(Decline, "the record"))
 }
 
 // otherKind reports whether a column holds another kind of values, of which this is none.
@@ -152,7 +154,8 @@ func otherKind(column catalog.Column, v record.Value) (kind string, wrong bool) 
 
 // Declined checks a new record of which a field was declined that the target requires.
 func Declined(address, field, target string) Check {
-	return blocker(ValueDoesNotFit, fmt.Sprintf("%s is new, and %s requires a value in field %s, which is not approved.", address, target, field),
+	return blocker(ValueDoesNotFit, fmt.Sprintf("%s is new, and %s requires a value in field %s, which is not approved.", address,
+		target, field),
 		do(ApproveFieldToo, field), do(Decline, "the record"))
 }
 
@@ -172,14 +175,17 @@ func Lacks(address, field, target string, triggers, ignored bool) Check {
 
 // Given checks a new record whose key has a number that the target gives by itself.
 func Given(address, field, target string) Check {
-	return blocker(ValueDoesNotFit, fmt.Sprintf("%s is new, and %s gives the numbers of field %s by itself and takes no others.", address, target, field),
+	return blocker(ValueDoesNotFit, fmt.Sprintf("%s is new, and %s gives the numbers of field %s by itself and takes no others.",
+		address, target, field),
 		do(NameOtherKey), do(Decline, "the record"))
 }
 
 // LacksDerived checks a new record of which the target requires a field that the application
 // makes from others.
 func LacksDerived(address, field, target string) Check {
-	return blocker(ValueDoesNotFit, fmt.Sprintf("%s is new, and %s requires a value in field %s, which its application makes from others.", address, target, field),
+	return blocker(ValueDoesNotFit,
+		fmt.Sprintf("%s is new, and %s requires a value in field %s, which its application makes from others.", address, target,
+			field),
 		do(DefaultOrLocal, field, target), do(Decline, "the record"))
 }
 
@@ -199,7 +205,8 @@ func Breaks(address string, rule catalog.Rule, free []string, target string) Che
 	if len(free) > 0 {
 		without = do(DeclineField, strings.Join(free, " or ")+", or the record")
 	}
-	return blocker(ValueDoesNotFit, fmt.Sprintf("%s: %s that a rule of %s refuses: %s%s.", address, what, target, strings.Join(strings.Fields(rule.Text), " "), name),
+	return blocker(ValueDoesNotFit, fmt.Sprintf("%s: %s that a rule of %s refuses: %s%s.", address, what, target,
+		strings.Join(strings.Fields(rule.Text), " "), name),
 		do(CorrectInSource, correct), without)
 }
 
@@ -208,9 +215,11 @@ func Breaks(address string, rule catalog.Rule, free []string, target string) Che
 func LocalValue(address, field, target string, local, required bool) Check {
 	switch {
 	case required && local:
-		return blocker(LocalNeeded, fmt.Sprintf("%s is new and needs a value in field %s, which belongs to %s alone.", address, field, target), do(GiveLocal, field, target))
+		return blocker(LocalNeeded, fmt.Sprintf("%s is new and needs a value in field %s, which belongs to %s alone.", address, field,
+			target), do(GiveLocal, field, target))
 	case required:
-		return blocker(LocalNeeded, fmt.Sprintf("%s is new and needs a value in field %s, which belongs to %s alone.", address, field, target), do(CreateWithSecret, target))
+		return blocker(LocalNeeded, fmt.Sprintf("%s is new and needs a value in field %s, which belongs to %s alone.", address, field,
+			target), do(CreateWithSecret, target))
 	}
 	message := fmt.Sprintf("%s is new and will have no value in field %s, which belongs to %s alone.", address, field, target)
 	if local {

@@ -12,7 +12,8 @@ func Releases(source, target, sourceRelease, targetRelease, policy string) (c Ch
 	if policy == "" || policy == "off" || sourceRelease == targetRelease && sourceRelease != "" {
 		return Check{}, false
 	}
-	c = blocker(Release, fmt.Sprintf("%s has release %s, %s has release %s.", source, orUnknown(sourceRelease), target, orUnknown(targetRelease)),
+	c = blocker(Release, fmt.Sprintf("%s has release %s, %s has release %s.", source, orUnknown(sourceRelease), target,
+		orUnknown(targetRelease)),
 		say("bring both to the same release"), say("change guard: {release: …} of %s in anagram.yaml", target))
 	switch {
 	case sourceRelease == "" || targetRelease == "":
@@ -51,6 +52,7 @@ func Agreement(address, source, target string, sourceValue, targetValue *string)
 		}
 		return fmt.Sprintf("is %q in %s", *value, environment)
 	}
-	return blocker(MustAgree, fmt.Sprintf("%s has to be equal on both sides, but %s and %s.", address, stands(source, sourceValue), stands(target, targetValue)),
+	return blocker(MustAgree, fmt.Sprintf("%s has to be equal on both sides, but %s and %s.", address, stands(source, sourceValue),
+		stands(target, targetValue)),
 		do(EqualSettings), say("take it out of must_agree: in anagram.yaml if it does not matter")), true
 }

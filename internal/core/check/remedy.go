@@ -124,12 +124,13 @@ var forms = map[Kind]form{
 	PairThem:            {"if they are one record, say so with anagram pair %s %s and {again}%s", false},
 	Unpair:              {"if it is to be that record after all, forget it with anagram pair --forget %s %s and {again}", false},
 	ImportFirst:         {"import docket %d first, or decline what is no longer wanted there", false},
-	LookAtReferred:      {"look whether it is meant to be the same record; to bring its values as well, export %s and {again}", true}, // address
-	SayWhatItIs:         {"%s Then {again}", false},
-	CompareSome:         {"compare a few of both sides; if they are the same records, correct key: or refers: of %s in the catalog and {again}", false},
-	KeepOne:             {"remove one of them in %s, or forget the pair with anagram pair --forget %s %s; then {again}", false},
-	Resume:              {"finish it with anagram import %d --resume", false},
-	TakeBack:            {"take it back with anagram restore %d", false},
+	LookAtReferred:      {"look whether it is meant to be the same record; to bring its values as well, export %s and {again}", true},
+	// address
+	SayWhatItIs: {"%s Then {again}", false},
+	CompareSome: {"compare a few of both sides; if they are the same records, correct key: or refers: of %s in the catalog and {again}", false},
+	KeepOne:     {"remove one of them in %s, or forget the pair with anagram pair --forget %s %s; then {again}", false},
+	Resume:      {"finish it with anagram import %d --resume", false},
+	TakeBack:    {"take it back with anagram restore %d", false},
 }
 
 // do makes a way.

@@ -11,7 +11,8 @@ import (
 // to, which is not in this docket.
 func Referred(address, by, field, target string) Check {
 	return blocker(StillReferred,
-		fmt.Sprintf("%s cannot be removed: %s refers to it (field %s) in %s, and this docket does not take that back.", address, by, field, target),
+		fmt.Sprintf("%s cannot be removed: %s refers to it (field %s) in %s, and this docket does not take that back.", address, by,
+			field, target),
 		do(RemoveReference, target), do(DeclineThenStays, address))
 }
 
@@ -35,7 +36,8 @@ func ReferredUnapproved(address, by, field, target string) Check {
 // which is approved but cannot be imported itself.
 func ReferredBlocked(address, by, field, target string) Check {
 	return blocker(StillReferred,
-		fmt.Sprintf("%s cannot be removed while %s refers to it (field %s) in %s, and that cannot be imported itself.", address, by, field, target),
+		fmt.Sprintf("%s cannot be removed while %s refers to it (field %s) in %s, and that cannot be imported itself.", address, by,
+			field, target),
 		do(MendFirst, by), do(DeclineThenStays, address))
 }
 
@@ -60,7 +62,8 @@ func NotMade(address, target string, docket int) Check {
 
 // MayNotRemove checks that the account may remove a record.
 func MayNotRemove(address, target, place string) Check {
-	return blocker(NoRightCode, fmt.Sprintf("%s cannot be removed: the account may not remove records of %s in %s.", address, place, target),
+	return blocker(NoRightCode, fmt.Sprintf("%s cannot be removed: the account may not remove records of %s in %s.", address,
+		place, target),
 		do(AskRightToRestore), do(DeclineThenStays, "the record"))
 }
 
@@ -80,5 +83,6 @@ func MovedTarget(target string, docket int, was, now string) Check {
 
 // Left says what a restore cannot bring back.
 func Left(docket int, what []string) Check {
-	return caution(NotRestored, fmt.Sprintf("What cannot be taken back of docket %d: %s.", docket, strings.Join(what, "; ")), say("put it right by hand where it matters"))
+	return caution(NotRestored, fmt.Sprintf("What cannot be taken back of docket %d: %s.", docket, strings.Join(what, "; ")),
+		say("put it right by hand where it matters"))
 }

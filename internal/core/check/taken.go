@@ -8,12 +8,15 @@ import (
 
 // Sets of values that no two records of a type may both have.
 
+// AllCombined is of how many fields all combinations are looked at.
+const AllCombined = 4
+
 // Combinations gives the sets of fields that may come to be written of those in which a
 // finding differs, the full one first: a person may approve some of them only. With more
-// than four differing fields only the full one and those of one field are given.
+// than AllCombined differing fields only the full one and those of one field are given.
 func Combinations(fields []string) [][]string {
 	out := [][]string{}
-	if len(fields) > 4 {
+	if len(fields) > AllCombined {
 		out = append(out, slices.Clone(fields))
 		for _, field := range fields {
 			out = append(out, []string{field})
@@ -94,7 +97,8 @@ func Clashes(written []Claim, offered func(finding int64, set string) bool) []Cl
 		// Who holds what the holder wants, and so on: back here is a trade. A chain is as
 		// long as records want each other's values, and each is in one chain only.
 		seen := map[int64]bool{}
-		for next := gives[at{c.Holder, c.Set}]; next != nil && next.HeldBy != "" && !seen[next.Finding]; next = gives[at{next.Holder, c.Set}] {
+		for next := gives[at{c.Holder, c.Set}]; next != nil && next.HeldBy != "" &&
+			!seen[next.Finding]; next = gives[at{next.Holder, c.Set}] {
 			if seen[next.Finding] = true; next.Holder == c.Finding {
 				out = append(out, Clash{Claim: c, Other: c.HeldBy, Trade: true})
 				break
@@ -123,13 +127,16 @@ func Taken(c Clash, target string, docket int) Check {
 		there = c.HeldAs
 		since = fmt.Sprintf(" (%s there)", c.HeldAs) + since
 	}
-	holds := fmt.Sprintf("%s: the value of %s is held by %s in %s%s, and no two records may have the same", c.Address, what, c.Other, target, since)
+	holds := fmt.Sprintf("%s: the value of %s is held by %s in %s%s, and no two records may have the same", c.Address, what, c.Other,
+		target, since)
 	if len(c.Fields) > 1 {
-		holds = fmt.Sprintf("%s: the values of %s together are held by %s in %s%s, and no two records may have the same", c.Address, what, c.Other, target, since)
+		holds = fmt.Sprintf("%s: the values of %s together are held by %s in %s%s, and no two records may have the same", c.Address,
+			what, c.Other, target, since)
 	}
 	switch {
 	case c.Both:
-		return blocker(ValueTaken, fmt.Sprintf("%s and %s would both have the same in %s, and no two records may.", c.Address, c.Other, what), do(Decline, "one of them"), do(CorrectInSource, "one"))
+		return blocker(ValueTaken, fmt.Sprintf("%s and %s would both have the same in %s, and no two records may.", c.Address,
+			c.Other, what), do(Decline, "one of them"), do(CorrectInSource, "one"))
 	case c.Trade:
 		way := do(FreeThere, there, target)
 		if c.HeldAs != "" { // they exchange keys, which only works where both can be named
@@ -137,7 +144,8 @@ func Taken(c Clash, target string, docket int) Check {
 		}
 		return blocker(ValueTaken, holds+"; it is to get other values in this docket, but only once those of "+c.Address+" are free.", way)
 	case c.Waits:
-		return blocker(ValueTaken, holds+fmt.Sprintf("; it would give them up in docket %d but is not approved.", docket), do(ApproveToo, c.Other), do(Decline, c.Address))
+		return blocker(ValueTaken, holds+fmt.Sprintf("; it would give them up in docket %d but is not approved.", docket),
+			do(ApproveToo, c.Other), do(Decline, c.Address))
 	default:
 		return blocker(ValueTaken, holds+".", do(CorrectInSource, correct), do(ChangeThere, there, target), without)
 	}

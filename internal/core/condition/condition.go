@@ -171,7 +171,8 @@ func Compile(text, typ string, fields []record.Field) (*Condition, error) {
 	for _, name := range mentioned {
 		at := slices.IndexFunc(fields, func(f record.Field) bool { return f.Name == name })
 		if at < 0 {
-			return nil, &Error{Text: text, Column: columnOf(text, name), Message: fmt.Sprintf("%s has no field %q%s", typ, name, yamldoc.Nearest(name, names(fields)))}
+			return nil, &Error{Text: text, Column: columnOf(text, name),
+				Message: fmt.Sprintf("%s has no field %q%s", typ, name, yamldoc.Nearest(name, names(fields)))}
 		}
 		c.fields = append(c.fields, fields[at])
 	}
@@ -207,8 +208,10 @@ func (c *Condition) misfit(typ string, issues *cel.Issues) error {
 	message := first.Message
 	if operator, applied, ok := strings.Cut(strings.TrimPrefix(message, "found no matching overload for '"), "' applied to '"); ok {
 		message = fmt.Sprintf("%s cannot be used on %s", strings.Trim(operator, "_"), strings.TrimSuffix(applied, "'"))
-		for _, from := range []struct{ cel, word string }{{"wrapper(string)", "text"}, {"wrapper(int)", "integer"}, {"wrapper(bool)", "boolean"},
-			{"timestamp", "time"}, {"string", "text"}, {"double", "decimal"}, {"bool)", "boolean)"}, {"int)", "integer)"}, {"int,", "integer,"}} {
+		for _, from := range []struct{ cel, word string }{{"wrapper(string)", "text"}, {"wrapper(int)", "integer"},
+			{"wrapper(bool)", "boolean"},
+			{"timestamp", "time"}, {"string", "text"}, {"double", "decimal"}, {"bool)", "boolean)"}, {"int)", "integer)"},
+			{"int,", "integer,"}} {
 			message = strings.ReplaceAll(message, from.cel, from.word)
 		}
 	}
@@ -305,7 +308,8 @@ func turn(a *ast.AST) {
 // with other decimal fields or with a list of numbers, and nothing else.
 func (c *Condition) decimals(a *ast.AST) error {
 	isDecimal := func(e ast.Expr) bool {
-		return e.Kind() == ast.IdentKind && slices.ContainsFunc(c.fields, func(f record.Field) bool { return f.Name == e.AsIdent() && f.Kind == record.Decimal })
+		return e.Kind() == ast.IdentKind && slices.ContainsFunc(c.fields,
+			func(f record.Field) bool { return f.Name == e.AsIdent() && f.Kind == record.Decimal })
 	}
 	plain := func(e ast.Expr) bool { return e.Kind() == ast.LiteralKind || isDecimal(e) || isNegative(e) }
 	var bad ast.Expr
@@ -322,7 +326,8 @@ func (c *Condition) decimals(a *ast.AST) error {
 				return
 			}
 			if call.FunctionName() == operators.In && isDecimal(call.Args()[0]) && call.Args()[1].Kind() == ast.ListKind {
-				if elements := call.Args()[1].AsList().Elements(); !slices.ContainsFunc(elements, func(e ast.Expr) bool { return !plain(e) }) {
+				if elements := call.Args()[1].AsList().Elements(); !slices.ContainsFunc(elements,
+					func(e ast.Expr) bool { return !plain(e) }) {
 					e.SetKindCase(anyOf(ast.NewExprFactory(), e.ID(), call.Args()[0], elements))
 					return
 				}

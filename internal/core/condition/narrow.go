@@ -72,7 +72,8 @@ func (c *Condition) narrowedIn(args []ast.Expr) *Term {
 }
 
 func (c *Condition) narrowedComparison(function string, args []ast.Expr) *Term {
-	ops := map[string]string{operators.Equals: "=", operators.NotEquals: "!=", operators.Less: "<", operators.LessEquals: "<=", operators.Greater: ">", operators.GreaterEquals: ">="}
+	ops := map[string]string{operators.Equals: "=", operators.NotEquals: "!=", operators.Less: "<", operators.LessEquals: "<=",
+		operators.Greater: ">", operators.GreaterEquals: ">="}
 	op, ok := ops[function]
 	if !ok {
 		return nil

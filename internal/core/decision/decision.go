@@ -23,6 +23,14 @@ const (
 	TargetKept Decision = "target-kept"
 	// Reopened takes the decision on a field back as if it had never been made.
 	Reopened Decision = "reopened"
+	// ToSee is how a finding stands that asks for no decision and has none.
+	ToSee Decision = "to-see"
+	// Clash is how one stands of which people want different sides, and Waiting one with fewer
+	// approvals than are asked for.
+	Clash   Decision = "clash"
+	Waiting Decision = "waiting"
+	// InPart is how one stands of which some of what is proposed is approved and some is not.
+	InPart Decision = "in-part"
 )
 
 // OnField is the last decision on a single field.
@@ -53,25 +61,34 @@ type Standing struct {
 	// the record leaves as they are.
 	Against []string
 	own     map[string]OnField
+	// Wanted lists the fields of which people want different sides, "" for the record: they stay
+	// open until one of them says otherwise.
+	Wanted []Wanted
+	// Overruled lists whose declines and holds somebody overruled, and who did.
+	Overruled []Overruled
+	voices    []*voice
+	record    *Word           // what settles the record, where DecidedBy is about a part of it
+	stopping  map[string]bool // names of those who decline or hold something of it, so that it counts
 }
 
-// SaidOn gives who decided on a field, why, and in which earlier docket first.
-func (s Standing) SaidOn(field string) (who, note string, carried int) {
+// Wanted is who wants which side of a field.
+type Wanted struct {
+	Field          string // "" is the record
+	Source, Target []string
+}
+
+// Overruled is a decline or hold that does not count any more.
+type Overruled struct{ Who, By, At, Field string }
+
+// SaidOn gives who decided on a field, why, when, and in which earlier docket first.
+func (s Standing) SaidOn(field string) (who, note, at string, carried int) {
 	if own, ok := s.own[field]; ok && s.On(field) == own.Decision {
-		return own.Who, own.Note, own.Carried
+		return own.Who, own.Note, own.At, own.Carried
 	}
-	return s.DecidedBy, s.Note, s.CarriedFrom
-}
-
-// OwnFields lists the fields that have a decision of their own, in order.
-func (s Standing) OwnFields() []string {
-	var out []string
-	for _, field := range slices.Sorted(maps.Keys(s.own)) {
-		if s.own[field].Decision != Reopened {
-			out = append(out, field)
-		}
+	if s.record != nil {
+		return s.record.Who, s.record.Note, s.record.At, s.record.Carried
 	}
-	return out
+	return s.DecidedBy, s.Note, s.DecidedAt, s.CarriedFrom
 }
 
 // Take fills in the decisions on single fields that count beside the record's: those that
@@ -100,9 +117,6 @@ func (s *Standing) Take(byField map[string]OnField) {
 		}
 	}
 }
-
-// Own gives the last decision on a field that was said of it alone.
-func (s Standing) Own(field string) OnField { return s.own[field] }
 
 // DecidedByOne reports whether a person decided on the record or on a field of it, so that it
 // counts.

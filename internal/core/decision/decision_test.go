@@ -1,6 +1,7 @@
 package decision
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -88,11 +89,10 @@ func TestWhichWordOnAFieldCounts(t *testing.T) {
 	s = Standing{Decision: Declined, DecidedBy: "mara", Note: "n", CarriedFrom: 2, Seq: 1}
 	s.Take(map[string]OnField{"x": {Decision: Approved, Who: "ida", Note: "yes", Seq: 2}})
 	assert.True(t, s.Touched() && s.AnyApproved())
-	who, note, _ := s.SaidOn("x")
+	who, note, _, _ := s.SaidOn("x")
 	assert.Equal(t, []string{"ida", "yes"}, []string{who, note})
-	who, _, carried := s.SaidOn("y")
+	who, _, _, carried := s.SaidOn("y")
 	assert.Equal(t, []any{"mara", 2}, []any{who, carried})
-	assert.Equal(t, []string{"x"}, s.OwnFields())
 }
 
 // What one person wants, from their words in the order of the log.
@@ -137,4 +137,19 @@ func TestWhoMayApprove(t *testing.T) {
 		assert.Equal(t, want, MayApprove(approvers, c, typ), typ)
 	}
 	assert.Empty(t, MayApprove(map[string][]string{"tests": {"jonas"}}, c, "unit"))
+}
+
+func TestWhatIsAName(t *testing.T) {
+	for name, unfit := range map[string]string{
+		"mara": "", "Ida Brandt-Øye": "", "o'neil": "", "мара": "", "Ζωή": "", "user.name@host": "", "mara 2": "", "李 mara": "",
+		"": "empty", "  ": "empty", "ma\u200bra": "cannot be seen", "ma\u0000ra": "cannot be seen", "\u202eara": "cannot be seen",
+		"m\u0430ra": "Latin and Cyrillic", "мapa": "Cyrillic and Latin", "\u03bfskar": "Greek and Latin", strings.Repeat("x", 300): "more than",
+		"ma\xffra": "UTF-8", "Me": "stands for people", "others": "stands for people",
+	} {
+		if have := Unfit(name); unfit == "" {
+			assert.Empty(t, have, name)
+		} else {
+			assert.Contains(t, have, unfit, name)
+		}
+	}
 }

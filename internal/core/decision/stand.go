@@ -46,7 +46,7 @@ func (f Finding) Proposes(field Field) match.Proposal {
 func (f Finding) Settled() bool {
 	for _, field := range f.Fields {
 		if f.Proposes(field) == match.Choose && !slices.Contains([]Decision{Declined, TargetKept}, f.Decision) {
-			if _, own := f.ByField[field.Name]; !own {
+			if own, said := f.ByField[field.Name]; !said || own == Undecided {
 				return false
 			}
 		}
@@ -70,13 +70,39 @@ func (f Finding) Stand() Decision {
 		own, decided := f.ByField[field.Name]
 		switch {
 		case f.Proposes(field) == match.Keep:
-		case !decided || own == Approved:
+		case !decided || own == Approved || own == Undecided:
 			return Undecided
 		case own == Held, own == TargetKept && stand != Held:
 			stand = own
 		}
 	}
 	return stand
+}
+
+// Stands is Stand in more words: what asks for nothing and was not decided is only to be seen, and
+// what people want different sides of is a clash.
+func (f Finding) Stands() Decision {
+	switch stand := f.Stand(); {
+	case stand == Undecided && len(f.Wanted) > 0:
+		return Clash
+	case stand == Undecided && !f.Asks():
+		return ToSee
+	case stand == Approved && f.inPart():
+		return InPart
+	default:
+		return stand
+	}
+}
+
+// inPart reports whether something that the finding proposes, or asks a side of, is not approved.
+func (f Finding) inPart() bool {
+	written := f.ApprovedFields()
+	return slices.ContainsFunc(f.Fields, func(field Field) bool {
+		if f.Adds() {
+			return f.On(field.Name) != Approved
+		}
+		return f.Proposes(field) != match.Keep && !slices.Contains(written, field.Name)
+	})
 }
 
 // Hopeless reports whether a conflict cannot be settled by choosing a side.
@@ -95,13 +121,13 @@ func (f Finding) Asks() bool { return match.Asks(f.Status) || f.Removes() }
 func (f Finding) IsApproved() bool {
 	switch f.Status {
 	case match.New:
-		return f.Decision == Approved
+		return f.Decision == Approved && len(f.Wanted) == 0
 	case match.Changed, match.TargetEdit:
 		return len(f.ApprovedFields()) > 0
 	case match.TargetOnly:
 		return f.Removes() && f.Decision == Approved
 	case match.Conflict:
-		return f.Settled() && (len(f.ApprovedFields()) > 0 || f.Adds() && f.Decision == Approved)
+		return f.Settled() && (len(f.ApprovedFields()) > 0 || f.Adds() && f.Decision == Approved && len(f.Wanted) == 0)
 	default:
 		return false
 	}

@@ -40,7 +40,8 @@ func internalID(p catalog.Place) Noted {
 // givenNumber is a number beside the primary key that the database gives and holds unique.
 func givenNumber(p catalog.Place) Noted {
 	for _, set := range p.Unique {
-		if c, ok := p.Column(set[0]); ok && len(set) == 1 && c.Kind == record.Integer && c.Default && c.RefersTo == "" && evidence.IDName(c.Name) {
+		if c, ok := p.Column(set[0]); ok && len(set) == 1 && c.Kind == record.Integer && c.Default && c.RefersTo == "" &&
+			evidence.IDName(c.Name) {
 			return Noted{Name: c.Name, Why: "a number that the database gives"}
 		}
 	}
@@ -173,7 +174,8 @@ func (m *maker) person(t *Type, c catalog.Column) {
 	}
 	for _, place := range slices.Sorted(maps.Keys(m.byPlace)) {
 		to := m.byPlace[place]
-		if c.RefersTo != "" && c.RefersTo != place || c.RefersTo == "" && (!to.people() || !m.fits(t, c.Name, to).all()) || to.ID.Name == "" {
+		if c.RefersTo != "" && c.RefersTo != place || c.RefersTo == "" && (!to.people() || !m.fits(t, c.Name, to).all()) ||
+			to.ID.Name == "" {
 			continue
 		}
 		for _, name := range []*pattern.Pattern{loginName, nameName, mailName} {
@@ -227,7 +229,8 @@ func (t *Type) ignored(c catalog.Column) string {
 	switch {
 	case c.Unreadable:
 		return "the account may not read it"
-	case createdAt.MatchString(c.Name) && isTime(c), changedAt.MatchString(c.Name) && isTime(c), createdBy.MatchString(c.Name), changedBy.MatchString(c.Name):
+	case createdAt.MatchString(c.Name) && isTime(c), changedAt.MatchString(c.Name) && isTime(c), createdBy.MatchString(c.Name),
+		changedBy.MatchString(c.Name):
 		return "it says when or by whom the record was made or changed"
 	case slices.Contains(t.place.Triggered, c.Name):
 		return "a trigger fills it"

@@ -15,7 +15,8 @@ import (
 func (m *maker) inside(t *Type) {
 	rows := m.metRows(t)
 	for _, c := range t.place.Columns {
-		if c.Kind != record.Text && c.Kind != record.JSON || slices.Contains(t.Key, c.Name) || !t.carried(c.Name) || t.refer(c.Name) != nil || m.chooses(t, c.Name) || c.Derived {
+		if c.Kind != record.Text && c.Kind != record.JSON || slices.Contains(t.Key, c.Name) || !t.carried(c.Name) ||
+			t.refer(c.Name) != nil || m.chooses(t, c.Name) || c.Derived {
 			continue
 		}
 		var found []Reference

@@ -131,7 +131,8 @@ func (t *Type) renamed(names map[string]string) *Type {
 // missing says what a draft knows of fields that the catalog takes for plain values.
 func (t *Type) missing(has *catalog.Type) (out []string) {
 	say := func(field, what string) {
-		if _, refers := has.Refers[field]; has.Carried(field) && !refers && !slices.Contains(has.Plain, field) && !slices.Contains(has.Key, field) && has.Title != field && has.Retired.Field != field && !slices.Contains(has.Files, field) {
+		if _, refers := has.Refers[field]; has.Carried(field) && !refers && !slices.Contains(has.Plain, field) &&
+			!slices.Contains(has.Key, field) && has.Title != field && has.Retired.Field != field && !slices.Contains(has.Files, field) {
 			out = append(out, has.Name+"."+field+": "+what)
 		}
 	}
@@ -161,7 +162,8 @@ var (
 func splice(source []byte, types string) ([]byte, error) {
 	head := typesHead.FindIndex(source)
 	if head == nil {
-		return nil, fmt.Errorf("types: of the catalog is written on one line, so nothing can be added to it; write each type on lines of its own")
+		return nil,
+			fmt.Errorf("types: of the catalog is written on one line, so nothing can be added to it; write each type on lines of its own")
 	}
 	rest := source[head[1]:]
 	end, last := 0, 0

@@ -74,7 +74,8 @@ func (m *maker) findKey(t *Type, known func(typ string) bool) {
 	possible := func(columns []string) bool {
 		own := 0
 		for _, r := range t.Refers {
-			if !slices.Contains(columns, r.Field) && !slices.ContainsFunc(r.columns(), func(c string) bool { return slices.Contains(columns, c) }) {
+			if !slices.Contains(columns, r.Field) && !slices.ContainsFunc(r.columns(),
+				func(c string) bool { return slices.Contains(columns, c) }) {
 				continue
 			}
 			if slices.ContainsFunc(r.targets(), func(to string) bool { return !known(to) }) {
@@ -99,7 +100,8 @@ func (m *maker) findKey(t *Type, known func(typ string) bool) {
 			return cmp.Compare(t.cost(candidate{columns: a}), t.cost(candidate{columns: b}))
 		})
 		for _, columns := range guesses {
-			if !possible(columns) || !m.worthTrying(t, columns) || slices.ContainsFunc(tried, func(s score) bool { return sameSet(s.columns, columns) }) {
+			if !possible(columns) || !m.worthTrying(t, columns) || slices.ContainsFunc(tried,
+				func(s score) bool { return sameSet(s.columns, columns) }) {
 				continue
 			}
 			tried = append(tried, m.score(t, candidate{columns: columns}))
@@ -355,8 +357,10 @@ func (t *Type) guesses() [][]string {
 	}
 	plain := slices.Concat(codes, names)
 	sets := slices.Concat(singles(plain), across(singles(refs), plain), pairs(refs), across(pairs(refs), plain), pairs(plain),
-		across(across(singles(refs), codes), names), across(singles(refs), rest), singles(rest), singles(refs), across(singles(plain), rest), across(across(singles(refs), plain), rest),
-		across(pairs(refs), rest), across(across(pairs(refs), codes), names), across(across(pairs(refs), plain), rest), triples(refs), across(across(singles(refs), rest), rest), pairs(rest))
+		across(across(singles(refs), codes), names), across(singles(refs), rest), singles(rest), singles(refs),
+		across(singles(plain), rest), across(across(singles(refs), plain), rest),
+		across(pairs(refs), rest), across(across(pairs(refs), codes), names), across(across(pairs(refs), plain), rest), triples(refs),
+		across(across(singles(refs), rest), rest), pairs(rest))
 	var out [][]string
 	for _, set := range sets {
 		whole := t.withChoosers(set)
@@ -478,7 +482,8 @@ func (m *maker) pointsOutside(t *Type) {
 			}
 		}
 		if n > 0 {
-			t.doubtful(fmt.Sprintf("%s in %s to %s that only: of %s leaves out, where an export stops", show.Count(n, "record refers", "records refer"), r.Field, to.Place, to.Name))
+			t.doubtful(fmt.Sprintf("%s in %s to %s that only: of %s leaves out, where an export stops",
+				show.Count(n, "record refers", "records refer"), r.Field, to.Place, to.Name))
 		}
 	}
 }

@@ -43,7 +43,8 @@ func (m *maker) atFirst(t *Type) string {
 // unreadable names the environment in which nothing of a place may be read.
 func (m *maker) unreadable(t *Type) string {
 	for _, s := range m.sights {
-		if p, ok := s.Places[t.Place]; ok && len(p.Columns) > 0 && !slices.ContainsFunc(p.Columns, func(c catalog.Column) bool { return !c.Unreadable }) {
+		if p, ok := s.Places[t.Place]; ok && len(p.Columns) > 0 && !slices.ContainsFunc(p.Columns,
+			func(c catalog.Column) bool { return !c.Unreadable }) {
 			return s.Name
 		}
 	}
@@ -161,7 +162,8 @@ func (m *maker) withUse(t *Type) string {
 	case t.most() > manyRows:
 		return fmt.Sprintf("more than %s and nothing that shows it is setup", show.Count(manyRows, "row", "rows"))
 	case !both && t.grows():
-		return fmt.Sprintf("%s, each stamped when it was made, and nothing unique but its internal id: it grows with use", show.Count(t.most(), "row", "rows"))
+		return fmt.Sprintf("%s, each stamped when it was made, and nothing unique but its internal id: it grows with use",
+			show.Count(t.most(), "row", "rows"))
 	}
 	return ""
 }
@@ -171,7 +173,8 @@ func (t *Type) hardlyMeets() string {
 	s := t.score
 	switch {
 	case t.fewest() >= enough && (s.met*100 < s.might*fewMeet || s.quality() < 0.25 && !s.stated):
-		return fmt.Sprintf("%d of %d records meet by the likeliest key, and it has times or people in it: it grows with use", s.met, s.might)
+		return fmt.Sprintf("%d of %d records meet by the likeliest key, and it has times or people in it: it grows with use",
+			s.met, s.might)
 	case t.lopsided() && s.met*2 < s.might:
 		return "many more records on one side, and it has times or people in it: it grows with use"
 	}
@@ -180,7 +183,10 @@ func (t *Type) hardlyMeets() string {
 
 // stable reports whether a place has something that its records are known by.
 func (t *Type) stable() bool {
-	return t.score.stated && !slices.ContainsFunc(t.score.columns, func(c string) bool { return t.refer(c) == nil && !codeName.MatchString(c) && !nameName.MatchString(c) })
+	return t.score.stated && !slices.ContainsFunc(t.score.columns, func(c string) bool {
+		return t.refer(c) == nil &&
+			!codeName.MatchString(c) && !nameName.MatchString(c)
+	})
 }
 
 // fewest is the number of rows on the side that has the fewest.
@@ -203,7 +209,8 @@ func (t *Type) counts() bool {
 	running := 0
 	for _, c := range t.place.Columns {
 		switch {
-		case c.Name == t.ID.Name || slices.Contains(t.Key, c.Name) || t.place.Primary != nil && slices.Contains(t.place.Primary, c.Name) || !t.carried(c.Name) && !countName.MatchString(c.Name):
+		case c.Name == t.ID.Name || slices.Contains(t.Key, c.Name) || t.place.Primary != nil &&
+			slices.Contains(t.place.Primary, c.Name) || !t.carried(c.Name) && !countName.MatchString(c.Name):
 		case c.Kind == record.Integer && countName.MatchString(c.Name):
 			running++
 		default:
@@ -294,7 +301,8 @@ func (m *maker) pointAtLeft(t *Type) {
 			return false // one record for each of another
 		}
 		if to.leave == "" {
-			t.Ignore = append(t.Ignore, Noted{Name: r.Field, Why: "it points at " + to.Place + ", which has no internal id and a key of several fields"})
+			t.Ignore = append(t.Ignore, Noted{Name: r.Field, Why: "it points at " + to.Place +
+				", which has no internal id and a key of several fields"})
 			return true
 		}
 		for _, column := range r.columns() {
@@ -360,7 +368,8 @@ func (t *Type) doubt(sides int) string {
 	case sides == 2 && t.sides() == 2 && !t.KeySure && t.score.might >= 3:
 		out = append(out, fmt.Sprintf("only %d of %d records meet by this key", t.score.met, t.score.might))
 		if t.score.met*2 >= t.score.might {
-			out[len(out)-1] = fmt.Sprintf("%d of %d records meet by this key, and agree in %s only", t.score.met, t.score.might, perHundred(t.score.agreed, t.score.compared))
+			out[len(out)-1] = fmt.Sprintf("%d of %d records meet by this key, and agree in %s only", t.score.met, t.score.might,
+				perHundred(t.score.agreed, t.score.compared))
 		}
 	case t.sides() == 1 && !t.score.stated && t.found == "":
 		out = append(out, "its key has no unique index, and only one side shows its records")

@@ -102,12 +102,14 @@ func (m *maker) byMeeting(t *Type) {
 		return
 	}
 	for _, c := range t.place.Columns {
-		if !t.numbers(c) || c.Name == t.ID.Name || c.Derived || !t.carried(c.Name) || t.refer(c.Name) != nil || slices.Contains(t.Key, c.Name) || m.chooses(t, c.Name) || t.Retired.Field == c.Name {
+		if !t.numbers(c) || c.Name == t.ID.Name || c.Derived || !t.carried(c.Name) || t.refer(c.Name) != nil ||
+			slices.Contains(t.Key, c.Name) || m.chooses(t, c.Name) || t.Retired.Field == c.Name {
 			continue
 		}
 		if best := m.translates(t, c.Name, rows); best != nil {
 			f := m.fits(t, c.Name, best)
-			t.Refers = append(t.Refers, Reference{Field: c.Name, To: best.Name, Why: "no foreign key; both sides agree once its numbers are ids of " + best.Place, Sure: true, None: f.none})
+			t.Refers = append(t.Refers, Reference{Field: c.Name, To: best.Name,
+				Why: "no foreign key; both sides agree once its numbers are ids of " + best.Place, Sure: true, None: f.none})
 		}
 	}
 }
@@ -193,7 +195,8 @@ func (m *maker) ownEverywhere(t *Type) {
 		return
 	}
 	for _, c := range t.place.Columns {
-		if c.Kind != record.Text && c.Kind != record.Integer || slices.Contains(t.Key, c.Name) || !t.compares(c) || t.refer(c.Name) != nil || m.chooses(t, c.Name) || t.Retired.Field == c.Name || slices.Contains(t.Files, c.Name) {
+		if c.Kind != record.Text && c.Kind != record.Integer || slices.Contains(t.Key, c.Name) || !t.compares(c) ||
+			t.refer(c.Name) != nil || m.chooses(t, c.Name) || t.Retired.Field == c.Name || slices.Contains(t.Files, c.Name) {
 			continue
 		}
 		agreed, of := m.agreeRaw(t, c.Name)

@@ -104,7 +104,8 @@ func (m *maker) reference(t *Type, c catalog.Column) bool {
 	if best == nil {
 		return false
 	}
-	t.Refers = append(t.Refers, Reference{Field: c.Name, To: best.Name, Why: "no foreign key; " + found.share() + " of " + best.Place, None: found.none})
+	t.Refers = append(t.Refers, Reference{Field: c.Name, To: best.Name, Why: "no foreign key; " + found.share() + " of " + best.Place,
+		None: found.none})
 	return true
 }
 
@@ -154,7 +155,8 @@ func (m *maker) pointedAt(t *Type) {
 		if to == nil || to.ID.Name != "" || c.RefersColumn == "" {
 			continue
 		}
-		if there, ok := to.place.Column(c.RefersColumn); ok && there.Kind == record.Integer && there.RefersTo == "" && !slices.Equal(to.place.Primary, []string{there.Name}) {
+		if there, ok := to.place.Column(c.RefersColumn); ok && there.Kind == record.Integer && there.RefersTo == "" &&
+			!slices.Equal(to.place.Primary, []string{there.Name}) {
 			to.ID = Noted{Name: there.Name, Why: "foreign keys point at it"}
 		}
 	}
@@ -201,7 +203,8 @@ func (m *maker) byValues(t *Type, c catalog.Column) (*Type, fit) {
 
 // named says how near the name of a column is to that of a type, see evidence.Near.
 func (t *Type) named(column string, to *Type) int {
-	return evidence.Near(column, evidence.Named{Type: to.Name, Place: to.Place, Singular: Singular(bare(to.Place)), ID: to.ID.Name, Itself: to == t})
+	return evidence.Near(column, evidence.Named{Type: to.Name, Place: to.Place, Singular: Singular(bare(to.Place)), ID: to.ID.Name,
+		Itself: to == t})
 }
 
 // bare is the name of a place without its schema.
@@ -232,11 +235,13 @@ func (t *Type) refer(field string) *Reference {
 func (m *maker) chosen(t *Type) {
 	for _, c := range t.place.Columns {
 		guess := t.refer(c.Name)
-		if guess != nil && (guess.Why == "" || guess.To == t.Name) || c.Name == t.ID.Name || !mayRefer(c) || c.Name == t.StampBy || c.Name == t.CreatedBy {
+		if guess != nil && (guess.Why == "" || guess.To == t.Name) || c.Name == t.ID.Name || !mayRefer(c) || c.Name == t.StampBy ||
+			c.Name == t.CreatedBy {
 			continue
 		}
 		for _, chooser := range t.place.Columns {
-			if chooser.Name != c.Name && (chooser.Kind == record.Text || chooser.Kind == record.Integer) && evidence.Chooses(chooser.Name, c.Name) && m.chosenBy(t, c, chooser) {
+			if chooser.Name != c.Name && (chooser.Kind == record.Text || chooser.Kind == record.Integer) &&
+				evidence.Chooses(chooser.Name, c.Name) && m.chosenBy(t, c, chooser) {
 				break
 			}
 		}
@@ -295,7 +300,8 @@ func (m *maker) byWords(t *Type, c, chooser catalog.Column) (*Reference, string)
 	if len(without) == 0 {
 		return &r, ""
 	}
-	return &r, fmt.Sprintf("%s %s no type here", strings.Join(without[:min(3, len(without))], ", "), map[bool]string{true: "has", false: "have"}[len(without) == 1])
+	return &r, fmt.Sprintf("%s %s no type here", strings.Join(without[:min(3, len(without))], ", "),
+		map[bool]string{true: "has", false: "have"}[len(without) == 1])
 }
 
 // forWord finds the type whose ids stand beside a word.
@@ -378,7 +384,8 @@ func oneOf(c catalog.Column, words map[string]string) string {
 // both sides have the same values.
 func (m *maker) unknownIDs(t *Type) {
 	for _, c := range t.place.Columns {
-		if c.Kind != record.Integer || !evidence.IDName(c.Name) || c.Derived || !t.carried(c.Name) || c.Name == t.ID.Name || t.refersTo(c.Name) != "" || t.refer(c.Name) != nil || m.chooses(t, c.Name) {
+		if c.Kind != record.Integer || !evidence.IDName(c.Name) || c.Derived || !t.carried(c.Name) || c.Name == t.ID.Name ||
+			t.refersTo(c.Name) != "" || t.refer(c.Name) != nil || m.chooses(t, c.Name) {
 			continue
 		}
 		if slices.Contains(t.Key, c.Name) {
@@ -391,7 +398,8 @@ func (m *maker) unknownIDs(t *Type) {
 		if len(t.some(c.Name)) == 0 {
 			continue
 		}
-		t.Ignore = append(t.Ignore, Noted{Name: c.Name, Why: "named like an internal id, of no table here; carry it only if it means the same everywhere"})
+		t.Ignore = append(t.Ignore, Noted{Name: c.Name,
+			Why: "named like an internal id, of no table here; carry it only if it means the same everywhere"})
 	}
 }
 
@@ -406,5 +414,6 @@ func (t *Type) carried(column string) bool {
 	in := func(list []Noted) bool {
 		return slices.ContainsFunc(list, func(n Noted) bool { return n.Name == column })
 	}
-	return !in(t.Ignore) && !in(t.Derived) && !in(t.Local) && !in(t.Secret) && !slices.Contains([]string{t.StampAt, t.StampBy, t.CreatedAt, t.CreatedBy}, column)
+	return !in(t.Ignore) && !in(t.Derived) && !in(t.Local) && !in(t.Secret) &&
+		!slices.Contains([]string{t.StampAt, t.StampBy, t.CreatedAt, t.CreatedBy}, column)
 }

@@ -352,7 +352,8 @@ func below(own []uint64, parent, ids *evidence.Column, none []string) []uint64 {
 			path = append(path, at)
 			up := parent.Values[at]
 			next, ok := rowOf[up]
-			if up == 0 || !ok || slices.ContainsFunc(none, func(n string) bool { return evidence.Number(n) == up }) || slices.Contains(path, next) && len(path) < 64 || len(path) == len(own) {
+			if up == 0 || !ok || slices.ContainsFunc(none, func(n string) bool { return evidence.Number(n) == up }) ||
+				slices.Contains(path, next) && len(path) < 64 || len(path) == len(own) {
 				out[at] = mix(own[at], 3)
 				break
 			}

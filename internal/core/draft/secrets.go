@@ -13,12 +13,15 @@ import (
 var secretName = pattern.Of(`(?i)` + strings.Join([]string{
 	`passw`, `pass_?(phrase|code|key)`, `(^|[_-])pass(es)?($|[_-])`, `secret`, `token`, `credential`, `(^|[_-])creds?($|[_-])`,
 	`(api|access|private|priv|secret|shared|signing|sign|encryption|encrypt|crypto|hmac|master|session|auth|licen[sc]e|storage|account)_?key`,
-	`(^|[_-])(salt|pepper|pin|pwd|pw|otp|totp|hotp|mfa|2fa|seed|nonce|jwt|bearer|cookie|pem|pfx|p12|keystore|psk)($|[_-])`, `(otp|totp|mfa|2fa)_?(seed|secret|code)`, `recovery_?code`,
-	`private_?(pem|cert|part)`, `conn(ection)?_?str(ing)?`, `(^|[_-])(dsn|jdbc|odbc)(_?url)?($|[_-])`, `oauth`, `sas_?(url|sig)`, `signature_?key`,
+	`(^|[_-])(salt|pepper|pin|pwd|pw|otp|totp|hotp|mfa|2fa|seed|nonce|jwt|bearer|cookie|pem|pfx|p12|keystore|psk)($|[_-])`,
+	`(otp|totp|mfa|2fa)_?(seed|secret|code)`, `recovery_?code`,
+	`private_?(pem|cert|part)`, `conn(ection)?_?str(ing)?`, `(^|[_-])(dsn|jdbc|odbc)(_?url)?($|[_-])`, `oauth`, `sas_?(url|sig)`,
+	`signature_?key`,
 	// German, Dutch, Nordic
 	`kennw(o|ö)rt`, `passwort`, `geheim`, `wachtwoord`, `l(o|ö|oe)senord`, `adgangskode`, `kodeord`, `passord`, `salasana`,
 	// Romance
-	`mot_?de_?passe`, `(^|[_-])mdp($|[_-])`, `contrase(n|ñ|ni)a?`, `clave_?(secreta|privada|api)`, `cl(e|é)_?(secrete|secrète|privee|privée|api)`, `senha`, `chave_?(secreta|privada|api)`, `parola_?d?_?(ordine|chiave)`,
+	`mot_?de_?passe`, `(^|[_-])mdp($|[_-])`, `contrase(n|ñ|ni)a?`, `clave_?(secreta|privada|api)`,
+	`cl(e|é)_?(secrete|secrète|privee|privée|api)`, `senha`, `chave_?(secreta|privada|api)`, `parola_?d?_?(ordine|chiave)`,
 	// Slavic, Hungarian, Turkish, Greek
 	`has(l|ł)o($|[_-])`, `heslo`, `(^|[_-])parol(a|e)?($|[_-])`, `jelsz(o|ó)`, `(s|ş)ifre`, `парол`, `секрет`, `κωδικ`,
 	// East Asian, Semitic
@@ -53,7 +56,8 @@ func LooksSecret(values []string) bool {
 
 func secretValue(v string) bool {
 	switch {
-	case strings.HasPrefix(v, "-----BEGIN ") && !strings.HasPrefix(v, "-----BEGIN CERTIFICATE") && !strings.HasPrefix(v, "-----BEGIN PUBLIC"):
+	case strings.HasPrefix(v, "-----BEGIN ") && !strings.HasPrefix(v, "-----BEGIN CERTIFICATE") &&
+		!strings.HasPrefix(v, "-----BEGIN PUBLIC"):
 		return true
 	case cryptHash.MatchString(v), strings.HasPrefix(v, "eyJ") && strings.Count(v, ".") == 2:
 		return true

@@ -14,7 +14,8 @@ import (
 // of both sides confirm says so instead.
 func (d *Draft) YAML() []byte {
 	var out page
-	fmt.Fprintf(&out, "# A first catalog, drafted from %s. What the database states was taken as it\n# is; every guess says why. Read it through, then try it with: anagram catalog check\n", strings.Join(d.From, " and "))
+	fmt.Fprintf(&out,
+		"# A first catalog, drafted from %s. What the database states was taken as it\n# is; every guess says why. Read it through, then try it with: anagram catalog check\n", strings.Join(d.From, " and "))
 	if len(d.Areas) > 0 {
 		out.WriteString("\nareas:\n")
 		for _, a := range d.Areas {
@@ -26,7 +27,8 @@ func (d *Draft) YAML() []byte {
 		out.record(t)
 	}
 	out.places("Drafted, but look at these first", d.From, d.Notes, func(n Note) bool { return n.Type != "" })
-	out.places("Left out. To have one all the same: anagram catalog draft … --with TABLE", d.From, d.Notes, func(n Note) bool { return n.Type == "" })
+	out.places("Left out. To have one all the same: anagram catalog draft … --with TABLE", d.From, d.Notes,
+		func(n Note) bool { return n.Type == "" })
 	return []byte(out.String())
 }
 
@@ -191,7 +193,8 @@ func (out *page) id(t *Type) {
 		if c.Column != "" {
 			where += ", " + word(c.Column) + ": " + word(t.ID.Name)
 		}
-		out.line(3, fmt.Sprintf("counter: {at: %s, last: %s, where: {%s}}", word(c.Place), word(c.Last), where), Noted{Why: "the table looks like one of counters"})
+		out.line(3, fmt.Sprintf("counter: {at: %s, last: %s, where: {%s}}", word(c.Place), word(c.Last), where),
+			Noted{Why: "the table looks like one of counters"})
 	}
 }
 

@@ -67,12 +67,13 @@ func Ways(column string, kind record.Kind, values []string) []Way {
 	for _, id := range sortedKeys(between) {
 		if b := between[id]; count[id] >= 2 && !strings.Contains(b[0], "ID") {
 			exact := regexp.MustCompile(regexp.QuoteMeta(b[0]) + `(\d+)` + regexp.QuoteMeta(b[1]))
-			out = append(out, Way{Form: "pattern", Text: b[0] + "ID" + b[1], Hint: strings.Trim(b[0], "{}[]<>#@:$%=|!&~^ "), Find: func(v string) (ids []string) {
-				for _, found := range exact.FindAllStringSubmatch(v, -1) {
-					ids = append(ids, found[1])
-				}
-				return ids
-			}})
+			out = append(out, Way{Form: "pattern", Text: b[0] + "ID" + b[1], Hint: strings.Trim(b[0], "{}[]<>#@:$%=|!&~^ "),
+				Find: func(v string) (ids []string) {
+					for _, found := range exact.FindAllStringSubmatch(v, -1) {
+						ids = append(ids, found[1])
+					}
+					return ids
+				}})
 		}
 	}
 	return out

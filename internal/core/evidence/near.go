@@ -7,15 +7,18 @@ import (
 
 // otherWords end like an id and are none.
 var otherWords = map[string]bool{
-	"paid": true, "unpaid": true, "prepaid": true, "valid": true, "invalid": true, "void": true, "grid": true, "bid": true, "aid": true, "mid": true, "solid": true, "liquid": true, "fluid": true,
-	"hybrid": true, "acid": true, "raid": true, "rapid": true, "lid": true, "kid": true, "maid": true, "laid": true, "said": true, "covid": true, "pyramid": true,
+	"paid": true, "unpaid": true, "prepaid": true, "valid": true, "invalid": true, "void": true, "grid": true, "bid": true,
+	"aid": true, "mid": true, "solid": true, "liquid": true, "fluid": true,
+	"hybrid": true, "acid": true, "raid": true, "rapid": true, "lid": true, "kid": true, "maid": true, "laid": true, "said": true,
+	"covid": true, "pyramid": true,
 }
 
 // IDName reports whether a name is one that internal ids have.
 func IDName(name string) bool {
 	lower := strings.ToLower(name)
 	word := lower[strings.LastIndex(lower, "_")+1:]
-	return strings.HasSuffix(lower, "id") && !otherWords[word] || strings.HasPrefix(lower, "id_") || strings.HasSuffix(lower, "_ids") || lower == "ids" || strings.HasPrefix(lower, "fk_")
+	return strings.HasSuffix(lower, "id") && !otherWords[word] || strings.HasPrefix(lower, "id_") ||
+		strings.HasSuffix(lower, "_ids") || lower == "ids" || strings.HasPrefix(lower, "fk_")
 }
 
 // Named is what names say of the type that a column may point at.
@@ -42,7 +45,8 @@ func Near(column string, to Named) int {
 		return 0
 	case to.Itself && (base == "parent" || base == "pid" || strings.HasPrefix(base, "parent_") || strings.HasSuffix(base, "_parent")):
 		return 3
-	case base == name || one == name || base == place || base == strings.ToLower(to.Singular) || word == strings.ToLower(to.ID) && !to.Itself && word != "id":
+	case base == name || one == name || base == place || base == strings.ToLower(to.Singular) || word == strings.ToLower(to.ID) &&
+		!to.Itself && word != "id":
 		return 3
 	case !id && (one == last(name) && len(one) > 3 || strings.HasSuffix(base, "_"+name)):
 		return 1
@@ -73,12 +77,14 @@ func last(name string) string { return name[strings.LastIndex(name, "_")+1:] }
 // partOf says how near two names are of which one may be a part of the other.
 func partOf(base, one, name string) int {
 	flat := func(s string) string { return strings.ReplaceAll(s, "_", "") }
-	for _, near := range []bool{strings.HasSuffix(base, "_"+name), strings.HasSuffix(one, "_"+name), strings.HasSuffix(name, "_"+base), strings.HasSuffix(name, "_"+one), one == last(name), flat(base) == flat(name)} {
+	for _, near := range []bool{strings.HasSuffix(base, "_"+name), strings.HasSuffix(one, "_"+name),
+		strings.HasSuffix(name, "_"+base), strings.HasSuffix(name, "_"+one), one == last(name), flat(base) == flat(name)} {
 		if near {
 			return 2
 		}
 	}
-	if strings.HasSuffix(base, "_"+last(name)) && len(last(name)) > 2 || strings.HasPrefix(name, base+"_") || strings.HasSuffix(base, name) && len(name) > 3 {
+	if strings.HasSuffix(base, "_"+last(name)) && len(last(name)) > 2 || strings.HasPrefix(name, base+"_") ||
+		strings.HasSuffix(base, name) && len(name) > 3 {
 		return 1
 	}
 	return 0
@@ -108,6 +114,8 @@ func Chooses(column, id string) bool {
 			return true
 		}
 	}
-	generic := slices.Contains([]string{"object", "entity", "res", "record", "item", "target", "source", "owner", "parent", "subject", "foreign", "link", "linked", "related", "ref", "model", "element"}, stem)
-	return lower == stem || generic && slices.Contains([]string{"model", "type", "kind", "entity", "object", "table", "table_name", "object_type", "entity_type"}, lower)
+	generic := slices.Contains([]string{"object", "entity", "res", "record", "item", "target", "source", "owner", "parent", "subject",
+		"foreign", "link", "linked", "related", "ref", "model", "element"}, stem)
+	return lower == stem || generic && slices.Contains([]string{"model", "type", "kind", "entity", "object", "table", "table_name",
+		"object_type", "entity_type"}, lower)
 }

@@ -39,7 +39,8 @@ func Suspicious(t *catalog.Type, place catalog.Place) []string {
 	for _, c := range place.Columns {
 		_, refers := t.Refers[c.Name]
 		number := c.Kind == record.Integer || c.Kind == record.Text && IDName(c.Name)
-		if number && !refers && !t.Serves(c.Name) && !c.Derived && !c.Unreadable && t.Carried(c.Name) && !slices.Contains(t.Plain, c.Name) && t.Retired.Field != c.Name && !t.Chooses(c.Name) {
+		if number && !refers && !t.Serves(c.Name) && !c.Derived && !c.Unreadable && t.Carried(c.Name) &&
+			!slices.Contains(t.Plain, c.Name) && t.Retired.Field != c.Name && !t.Chooses(c.Name) {
 			out = append(out, c.Name)
 		}
 	}
@@ -53,7 +54,8 @@ func SuspiciousTexts(t *catalog.Type, place catalog.Place) []string {
 	for _, c := range place.Columns {
 		_, refers := t.Refers[c.Name]
 		text := c.Kind == record.Text && len(c.Limits.OneOf) == 0 || c.Kind == record.JSON
-		if text && !refers && !t.Serves(c.Name) && !c.Derived && !c.Unreadable && t.Carried(c.Name) && !slices.Contains(t.Plain, c.Name) && !slices.Contains(t.Key, c.Name) && t.Title != c.Name {
+		if text && !refers && !t.Serves(c.Name) && !c.Derived && !c.Unreadable && t.Carried(c.Name) &&
+			!slices.Contains(t.Plain, c.Name) && !slices.Contains(t.Key, c.Name) && t.Title != c.Name {
 			out = append(out, c.Name)
 		}
 	}

@@ -78,7 +78,8 @@ type outside struct {
 
 // New starts a grouping.
 func New() *Builder {
-	return &Builder{parent: map[int64]int64{}, beside: map[int64]int{}, place: map[outside]int{}, at: map[int64]int{}, owner: map[int64]int64{}}
+	return &Builder{parent: map[int64]int64{}, beside: map[int64]int{}, place: map[outside]int{}, at: map[int64]int{},
+		owner: map[int64]int64{}}
 }
 
 // Add takes a finding, in the order of ids.

@@ -47,6 +47,10 @@ const (
 	// RetiredInSource is a record that only the target has in scope: the source has it, but
 	// left out.
 	RetiredInSource Reason = "retired-in-source"
+	// RemovedInSource is a record that both sides had when they last agreed, and that the source
+	// has no more; EditedSince is one of these that the target changed since.
+	RemovedInSource Reason = "removed-in-source"
+	EditedSince     Reason = "edited-since"
 	// HeldOutside is a record that would be new though the target has it, out of the type's
 	// scope.
 	HeldOutside Reason = "held-outside"
@@ -246,7 +250,8 @@ func (in Input) ambiguous(r *record.Record) (bool, error) {
 
 // alike reports whether both sides have one record, and the same line of it.
 func (o atKey) alike() bool {
-	return o.source.count == 1 && o.target.count == 1 && o.source.first.Line != nil && o.target.first.Was == nil && bytes.Equal(o.source.first.Line, o.target.first.Line)
+	return o.source.count == 1 && o.target.count == 1 && o.source.first.Line != nil && o.target.first.Was == nil &&
+		bytes.Equal(o.source.first.Line, o.target.first.Line)
 }
 
 // outside reports whether one side does not have the key, and nothing follows from that.
@@ -295,7 +300,7 @@ func judge(in Input, key record.Key, s, t group, agreed *record.Record) Finding 
 		f.Status = New
 		return f
 	case s.first == nil:
-		f.Status = TargetOnly
+		f.Status, f.Reasons = TargetOnly, in.goneFrom(*t.first, agreed)
 		return f
 	}
 	if in.AgreedLater {
@@ -317,6 +322,19 @@ func judge(in Input, key record.Key, s, t group, agreed *record.Record) Finding 
 		f.Status, f.Reasons = Conflict, append(f.Reasons, RetiredInTarget)
 	}
 	return f
+}
+
+// goneFrom says why only the target has a record, as far as what both last agreed on tells. What was
+// agreed after the parcel was made tells nothing about it.
+func (in Input) goneFrom(target record.Record, agreed *record.Record) []Reason {
+	if in.Agreed == nil || agreed == nil || in.AgreedLater || in.AgreedIsAll {
+		return nil
+	}
+	reasons := []Reason{RemovedInSource}
+	if len(Compare(in.Fields, agreed.Values, target.Values, nil)) > 0 {
+		reasons = append(reasons, EditedSince)
+	}
+	return reasons
 }
 
 // differences gives those of key and fields, with which side moved.

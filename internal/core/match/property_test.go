@@ -55,6 +55,10 @@ func simple(source, target, agreed world) map[string]string {
 			out[key] = "conflict [removed-in-target]"
 		case len(t) == 0:
 			out[key] = "new"
+		case len(s) == 0 && a != nil && *a != t[0]:
+			out[key] = "target-only [removed-in-source edited-since]"
+		case len(s) == 0 && a != nil:
+			out[key] = "target-only [removed-in-source]"
 		case len(s) == 0:
 			out[key] = "target-only"
 		default:
@@ -178,7 +182,7 @@ func TestPropertiesOfMatching(t *testing.T) {
 			}
 		}
 		for key, what := range real(t, source, after, after) {
-			assert.Equal(t, "target-only", what, "%s after an import of everything", key)
+			assert.Equal(t, "target-only [removed-in-source]", what, "%s after an import of everything", key)
 		}
 	}
 }

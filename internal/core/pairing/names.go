@@ -28,7 +28,8 @@ type Names struct {
 
 // New makes a Names without pairs.
 func New(c *catalog.Catalog, shapes record.Shapes) *Names {
-	return &Names{catalog: c, shapes: shapes, source: map[string]map[string]record.Key{}, target: map[string]map[string]record.Key{}, written: map[string]bool{}, touched: map[string]bool{}}
+	return &Names{catalog: c, shapes: shapes, source: map[string]map[string]record.Key{}, target: map[string]map[string]record.Key{},
+		written: map[string]bool{}, touched: map[string]bool{}}
 }
 
 // Add says that the target knows by one key what the source knows by another.

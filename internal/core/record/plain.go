@@ -96,7 +96,8 @@ func allDigits(text []byte) bool {
 // plainDate reports whether a text begins with a date that every calendar has.
 func plainDate(text []byte) bool {
 	two := func(at int) int { return int(text[at]-'0')*10 + int(text[at+1]-'0') }
-	if text[4] != '-' || text[7] != '-' || !allDigits(text[:4]) || !allDigits(text[5:7]) || !allDigits(text[8:10]) || string(text[:4]) == "0000" {
+	if text[4] != '-' || text[7] != '-' || !allDigits(text[:4]) || !allDigits(text[5:7]) || !allDigits(text[8:10]) ||
+		string(text[:4]) == "0000" {
 		return false
 	}
 	month, day := two(5), two(8)
@@ -110,7 +111,8 @@ var daysOf = [...]int{31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31}
 // plainMoment reports whether a text is a date and a time with a blank between.
 func plainMoment(text []byte) bool {
 	if len(text) < 19 || !plainDate(text) || text[10] != ' ' || text[13] != ':' || text[16] != ':' ||
-		!allDigits(text[11:13]) || !allDigits(text[14:16]) || !allDigits(text[17:19]) || string(text[11:13]) > "23" || text[14] > '5' || text[17] > '5' {
+		!allDigits(text[11:13]) || !allDigits(text[14:16]) || !allDigits(text[17:19]) || string(text[11:13]) > "23" ||
+		text[14] > '5' || text[17] > '5' {
 		return false
 	}
 	if len(text) == 19 {

@@ -53,6 +53,7 @@ func (v Value) AtZone(zone *time.Location) (Value, error) {
 	case 1:
 		return Parse(Timestamp, found[0].UTC().Format(time.RFC3339Nano))
 	default:
-		return v, fmt.Errorf("%s occurs twice in the zone %s, as its clocks are put back then. Correct the value, or leave the field out with ignore: in the catalog", v.text, zone)
+		return v,
+			fmt.Errorf("%s occurs twice in the zone %s, as its clocks are put back then. Correct the value, or leave the field out with ignore: in the catalog", v.text, zone)
 	}
 }

@@ -87,7 +87,8 @@ func (f *Finder) Likely() []Pair {
 		}
 	}
 	slices.SortFunc(out, func(a, b Pair) int {
-		return cmp.Or(cmp.Compare(b.Fields*a.Of, a.Fields*b.Of), cmp.Compare(b.Fields, a.Fields), cmp.Compare(a.Source, b.Source), cmp.Compare(a.Target, b.Target))
+		return cmp.Or(cmp.Compare(b.Fields*a.Of, a.Fields*b.Of), cmp.Compare(b.Fields, a.Fields), cmp.Compare(a.Source, b.Source),
+			cmp.Compare(a.Target, b.Target))
 	})
 	taken := map[int64]bool{}
 	return slices.DeleteFunc(out, func(p Pair) bool {

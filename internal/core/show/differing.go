@@ -96,7 +96,8 @@ func common(texts [][]rune) (from, to int) {
 		to++
 	}
 	// A word that differs is shown whole, unless it is very long.
-	for back := 0; from > 0 && back < beside && (!unicode.IsSpace(first[from-1]) || from < len(first) && unicode.Is(unicode.M, first[from])); back++ {
+	for back := 0; from > 0 && back < beside && (!unicode.IsSpace(first[from-1]) || from < len(first) &&
+		unicode.Is(unicode.M, first[from])); back++ {
 		from--
 	}
 	for back := 0; to > 0 && back < beside && !unicode.IsSpace(first[len(first)-to]); back++ {

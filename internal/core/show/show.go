@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"time"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
@@ -92,4 +93,13 @@ func Written(added, changed, removed int) string {
 	default:
 		return "no records"
 	}
+}
+
+// When writes a kept UTC time for people, with its zone; what is none stays as it is.
+func When(stamp string) string {
+	t, err := time.Parse(time.RFC3339, stamp)
+	if err != nil {
+		return stamp
+	}
+	return t.UTC().Format("2006-01-02 15:04 MST")
 }

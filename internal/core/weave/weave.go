@@ -55,7 +55,9 @@ const (
 func Pattern(to, pattern string) (Form, error) {
 	before, after, ok := strings.Cut(pattern, placeholder)
 	if !ok || before == "" || strings.Contains(after, placeholder) {
-		return Form{}, fmt.Errorf("pattern: %q has to hold ID once, where the internal id stands, and something before it, as in {ID}", pattern)
+		return Form{},
+			fmt.Errorf("pattern: %q has to hold ID once, where the internal id stands, and something before it, as in {ID}",
+				pattern)
 	}
 	end := regexp.QuoteMeta(after)
 	if after == "" {

@@ -26,7 +26,8 @@ func (s *Service) inner(ctx context.Context, method, address string, header http
 		refuse(out, http.StatusBadRequest, "Address", "The address is not understood.")
 		return out
 	}
-	r := (&http.Request{Method: strings.ToUpper(method), URL: at, Header: header, Body: io.NopCloser(bytes.NewReader(body))}).WithContext(ctx)
+	r := (&http.Request{Method: strings.ToUpper(method), URL: at, Header: header,
+		Body: io.NopCloser(bytes.NewReader(body))}).WithContext(ctx)
 	if s.fail.inner(out, r) {
 		return out
 	}
@@ -149,7 +150,8 @@ func (s *Service) batchPart(r *http.Request, one *multipart.Part, answer *multip
 		return err
 	}
 	came := s.inner(r.Context(), words[0], words[1], http.Header(header), content)
-	to, err := answer.CreatePart(textproto.MIMEHeader{"Content-Type": {"application/http"}, "Content-Transfer-Encoding": {"binary"}, "Content-Id": {one.Header.Get("Content-Id")}})
+	to, err := answer.CreatePart(textproto.MIMEHeader{"Content-Type": {"application/http"}, "Content-Transfer-Encoding": {"binary"},
+		"Content-Id": {one.Header.Get("Content-Id")}})
 	if err != nil {
 		return err
 	}

@@ -49,7 +49,8 @@ var uniqueIn = map[string]string{"Users": "userName", "Groups": "displayName", "
 
 const core = "urn:ietf:params:scim:schemas:core:2.0:"
 
-var schemaOf = map[string]string{"Users": core + "User", "Groups": core + "Group", "Roles": "urn:fernhollow:params:scim:schemas:lab:2.0:Role"}
+var schemaOf = map[string]string{"Users": core + "User", "Groups": core + "Group",
+	"Roles": "urn:fernhollow:params:scim:schemas:lab:2.0:Role"}
 
 // NewDirectory makes an empty one.
 func NewDirectory(o DirectoryOptions) *Directory {
@@ -124,7 +125,8 @@ func (d *Directory) give(w http.ResponseWriter, status int, body any) {
 }
 
 func (d *Directory) refuse(w http.ResponseWriter, status int, kind, detail string) {
-	body := map[string]any{"schemas": []string{"urn:ietf:params:scim:api:messages:2.0:Error"}, "status": strconv.Itoa(status), "detail": detail}
+	body := map[string]any{"schemas": []string{"urn:ietf:params:scim:api:messages:2.0:Error"}, "status": strconv.Itoa(status),
+		"detail": detail}
 	if kind != "" {
 		body["scimType"] = kind
 	}
@@ -132,19 +134,22 @@ func (d *Directory) refuse(w http.ResponseWriter, status int, kind, detail strin
 }
 
 func (d *Directory) list(w http.ResponseWriter, all []any, start, total int) {
-	d.give(w, http.StatusOK, map[string]any{"schemas": []string{"urn:ietf:params:scim:api:messages:2.0:ListResponse"}, "totalResults": total, "startIndex": start, "itemsPerPage": len(all), "Resources": all})
+	d.give(w, http.StatusOK, map[string]any{"schemas": []string{"urn:ietf:params:scim:api:messages:2.0:ListResponse"},
+		"totalResults": total, "startIndex": start, "itemsPerPage": len(all), "Resources": all})
 }
 
 func (d *Directory) answer(w http.ResponseWriter, method, path string, r *http.Request, body []byte) {
 	endpoint, id, _ := strings.Cut(path, "/")
 	switch {
 	case path == "ServiceProviderConfig":
-		d.give(w, http.StatusOK, map[string]any{"patch": map[string]any{"supported": !d.o.NoPatch}, "bulk": map[string]any{"supported": !d.o.NoBulk, "maxOperations": 50, "maxPayloadSize": mostBody},
+		d.give(w, http.StatusOK, map[string]any{"patch": map[string]any{"supported": !d.o.NoPatch},
+			"bulk":   map[string]any{"supported": !d.o.NoBulk, "maxOperations": 50, "maxPayloadSize": mostBody},
 			"filter": map[string]any{"supported": true, "maxResults": d.o.Most}, "etag": map[string]any{"supported": true}})
 	case path == "ResourceTypes":
 		var all []any
 		for _, name := range []string{"Users", "Groups", "Roles"} {
-			all = append(all, map[string]any{"id": strings.TrimSuffix(name, "s"), "name": strings.TrimSuffix(name, "s"), "endpoint": "/" + name, "schema": schemaOf[name]})
+			all = append(all, map[string]any{"id": strings.TrimSuffix(name, "s"), "name": strings.TrimSuffix(name, "s"),
+				"endpoint": "/" + name, "schema": schemaOf[name]})
 		}
 		d.list(w, all, 1, len(all))
 	case path == "Schemas":
@@ -167,7 +172,8 @@ func (d *Directory) answer(w http.ResponseWriter, method, path string, r *http.R
 
 func schemas() []any {
 	plain := func(name string, more map[string]any) map[string]any {
-		out := map[string]any{"name": name, "type": "string", "multiValued": false, "required": false, "caseExact": false, "mutability": "readWrite", "returned": "default", "uniqueness": "none"}
+		out := map[string]any{"name": name, "type": "string", "multiValued": false, "required": false, "caseExact": false,
+			"mutability": "readWrite", "returned": "default", "uniqueness": "none"}
 		for key, value := range more {
 			out[key] = value
 		}
@@ -178,19 +184,28 @@ func schemas() []any {
 	}
 	return []any{
 		map[string]any{"id": schemaOf["Users"], "name": "User", "attributes": []any{
-			plain("userName", map[string]any{"required": true, "uniqueness": "server"}), plain("name", map[string]any{"type": "complex", "subAttributes": []any{plain("givenName", nil), plain("familyName", nil), plain("formatted", map[string]any{"mutability": "readOnly"})}}),
-			plain("displayName", nil), plain("title", nil), plain("active", map[string]any{"type": "boolean"}), plain("password", map[string]any{"mutability": "writeOnly", "returned": "never"}),
-			several("emails", plain("value", nil), plain("type", nil), plain("primary", map[string]any{"type": "boolean"})), several("groups", plain("value", map[string]any{"mutability": "readOnly"})),
+			plain("userName", map[string]any{"required": true, "uniqueness": "server"}),
+			plain("name", map[string]any{"type": "complex", "subAttributes": []any{plain("givenName", nil),
+				plain("familyName", nil), plain("formatted", map[string]any{"mutability": "readOnly"})}}),
+			plain("displayName", nil), plain("title", nil), plain("active", map[string]any{"type": "boolean"}),
+			plain("password", map[string]any{"mutability": "writeOnly", "returned": "never"}),
+			several("emails", plain("value", nil), plain("type", nil), plain("primary", map[string]any{"type": "boolean"})),
+			several("groups", plain("value", map[string]any{"mutability": "readOnly"})),
 		}},
-		map[string]any{"id": schemaOf["Groups"], "name": "Group", "attributes": []any{plain("displayName", map[string]any{"required": true, "uniqueness": "server"}), several("members", plain("value", nil), plain("type", nil))}},
-		map[string]any{"id": schemaOf["Roles"], "name": "Role", "attributes": []any{plain("code", map[string]any{"required": true, "uniqueness": "server", "caseExact": true}), plain("displayName", nil), plain("level", map[string]any{"type": "integer"}), plain("rights", map[string]any{"multiValued": true, "caseExact": true})}},
+		map[string]any{"id": schemaOf["Groups"], "name": "Group", "attributes": []any{plain("displayName",
+			map[string]any{"required": true, "uniqueness": "server"}), several("members", plain("value", nil), plain("type", nil))}},
+		map[string]any{"id": schemaOf["Roles"], "name": "Role", "attributes": []any{plain("code",
+			map[string]any{"required": true, "uniqueness": "server", "caseExact": true}), plain("displayName", nil),
+			plain("level", map[string]any{"type": "integer"}), plain("rights", map[string]any{"multiValued": true, "caseExact": true})}},
 	}
 }
 
 func (r *resource) tag() string { return fmt.Sprintf(`W/"%d"`, r.version) }
 
 func (d *Directory) shown(endpoint string, r *resource, listed bool) map[string]any {
-	out := map[string]any{"schemas": []string{schemaOf[endpoint]}, "id": r.id, "meta": map[string]any{"resourceType": strings.TrimSuffix(endpoint, "s"), "version": r.tag(), "lastModified": r.modified.Format(time.RFC3339)}}
+	out := map[string]any{"schemas": []string{schemaOf[endpoint]}, "id": r.id,
+		"meta": map[string]any{"resourceType": strings.TrimSuffix(endpoint, "s"), "version": r.tag(),
+			"lastModified": r.modified.Format(time.RFC3339)}}
 	for name, value := range r.values {
 		if name != "password" && (name != "members" || !listed || !d.o.NoMembers) {
 			out[name] = value

@@ -30,7 +30,8 @@ func Kinds() []string {
 }
 
 func (f *Fail) of(kind string) *float64 {
-	return map[string]*float64{"slow": &f.Slow, "before": &f.Before, "after": &f.After, "busy": &f.Busy, "error": &f.Error, "late": &f.Late, "token": &f.Token, "touch": &f.Touch}[kind]
+	return map[string]*float64{"slow": &f.Slow, "before": &f.Before, "after": &f.After, "busy": &f.Busy, "error": &f.Error,
+		"late": &f.Late, "token": &f.Token, "touch": &f.Touch}[kind]
 }
 
 // ParseFail reads KIND=SHARE,... .
@@ -47,7 +48,8 @@ func ParseFail(text string) (Fail, error) {
 			continue
 		}
 		if !slices.Contains(Kinds(), kind) || err != nil || n < 0 || n > 1 {
-			return out, fmt.Errorf("%q is no way to fail; write KIND=SHARE with a share from 0 to 1 and one of %s, or seed=NUMBER", one, strings.Join(Kinds(), ", "))
+			return out, fmt.Errorf("%q is no way to fail; write KIND=SHARE with a share from 0 to 1 and one of %s, or seed=NUMBER",
+				one, strings.Join(Kinds(), ", "))
 		}
 		*out.of(kind) = n
 	}

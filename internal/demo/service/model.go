@@ -121,7 +121,8 @@ func column(ctx context.Context, db *sql.DB, query string, args ...any) ([]strin
 
 func table(ctx context.Context, db *sql.DB, name string) (*set, error) {
 	s := &set{name: name}
-	rows, err := db.QueryContext(ctx, `SELECT name, type, "notnull", dflt_value IS NOT NULL, pk FROM pragma_table_info(?) ORDER BY cid`, name)
+	rows, err := db.QueryContext(ctx,
+		`SELECT name, type, "notnull", dflt_value IS NOT NULL, pk FROM pragma_table_info(?) ORDER BY cid`, name)
 	if err != nil {
 		return nil, err
 	}
@@ -171,7 +172,8 @@ func table(ctx context.Context, db *sql.DB, name string) (*set, error) {
 }
 
 func (s *set) foreign(ctx context.Context, db *sql.DB) error {
-	rows, err := db.QueryContext(ctx, `SELECT "from", "table", coalesce("to", '') FROM pragma_foreign_key_list(?) f WHERE (SELECT count(*) FROM pragma_foreign_key_list(?) g WHERE g.id = f.id) = 1`, s.name, s.name)
+	rows, err := db.QueryContext(ctx,
+		`SELECT "from", "table", coalesce("to", '') FROM pragma_foreign_key_list(?) f WHERE (SELECT count(*) FROM pragma_foreign_key_list(?) g WHERE g.id = f.id) = 1`, s.name, s.name)
 	if err != nil {
 		return err
 	}
@@ -190,7 +192,8 @@ func (s *set) foreign(ctx context.Context, db *sql.DB) error {
 }
 
 func (s *set) alternate(ctx context.Context, db *sql.DB) error {
-	names, err := column(ctx, db, `SELECT name FROM pragma_index_list(?) WHERE "unique" AND origin = 'u' AND NOT partial ORDER BY seq DESC`, s.name)
+	names, err := column(ctx, db,
+		`SELECT name FROM pragma_index_list(?) WHERE "unique" AND origin = 'u' AND NOT partial ORDER BY seq DESC`, s.name)
 	if err != nil {
 		return err
 	}
@@ -214,8 +217,10 @@ func linkUp(sets map[string]*set, s *set) {
 	if from == nil || to == nil || len(from.key) != 1 || len(to.key) != 1 {
 		return
 	}
-	from.links = append(from.links, link{nav: b.refers + "_linked", table: s.name, from: a.name, to: b.name, target: to.name, targetKey: to.key[0], partner: a.refers + "_linked"})
-	to.links = append(to.links, link{nav: a.refers + "_linked", table: s.name, from: b.name, to: a.name, target: from.name, targetKey: from.key[0], partner: b.refers + "_linked"})
+	from.links = append(from.links, link{nav: b.refers + "_linked", table: s.name, from: a.name, to: b.name, target: to.name,
+		targetKey: to.key[0], partner: a.refers + "_linked"})
+	to.links = append(to.links, link{nav: a.refers + "_linked", table: s.name, from: b.name, to: a.name, target: from.name,
+		targetKey: from.key[0], partner: b.refers + "_linked"})
 	delete(sets, s.name)
 }
 
@@ -262,7 +267,8 @@ func metadata(sets map[string]*set, names []string, batch bool) string {
 		}
 		out.WriteString("</EntitySet>\n")
 	}
-	fmt.Fprintf(&out, "<Annotation Term=\"Org.OData.Capabilities.V1.BatchSupported\" Bool=\"%t\"/>\n</EntityContainer></Schema></edmx:DataServices></edmx:Edmx>\n", batch)
+	fmt.Fprintf(&out,
+		"<Annotation Term=\"Org.OData.Capabilities.V1.BatchSupported\" Bool=\"%t\"/>\n</EntityContainer></Schema></edmx:DataServices></edmx:Edmx>\n", batch)
 	return out.String()
 }
 
@@ -280,7 +286,8 @@ func (s *set) describe(out *strings.Builder, sets map[string]*set) {
 		for _, key := range s.unique {
 			out.WriteString(`<Record><PropertyValue Property="Key"><Collection>`)
 			for _, name := range key {
-				fmt.Fprintf(out, `<Record><PropertyValue Property="Name" PropertyPath=%q/><PropertyValue Property="Alias" String=%q/></Record>`, name, name)
+				fmt.Fprintf(out,
+					`<Record><PropertyValue Property="Name" PropertyPath=%q/><PropertyValue Property="Alias" String=%q/></Record>`, name, name)
 			}
 			out.WriteString(`</Collection></PropertyValue></Record>`)
 		}
@@ -328,7 +335,8 @@ func (s *set) describeNavigation(out *strings.Builder, sets map[string]*set) {
 			if key == "" {
 				key = to.key[0]
 			}
-			fmt.Fprintf(out, "<NavigationProperty Name=%q Type=%q Nullable=\"%t\"><ReferentialConstraint Property=%q ReferencedProperty=%q/></NavigationProperty>\n", f.nav, to.typeName(), f.nullable, f.name, key)
+			fmt.Fprintf(out,
+				"<NavigationProperty Name=%q Type=%q Nullable=\"%t\"><ReferentialConstraint Property=%q ReferencedProperty=%q/></NavigationProperty>\n", f.nav, to.typeName(), f.nullable, f.name, key)
 		}
 	}
 	for _, l := range s.links {

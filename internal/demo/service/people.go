@@ -8,7 +8,8 @@ import (
 // FillDirectory puts the people of the demo's laboratory into a directory, as one of its two
 // sides has them. All of them are invented.
 func FillDirectory(d *Directory, role string) {
-	names := []string{"Mara Lindqvist", "Jonas Adeyemi", "Ida Fenwick", "Tomasz Oyelaran", "Nadia Brandt", "Felix Marchetti", "Ruth Okonjo", "Samir Holt", "Greta Nakamura", "Oskar Petrov", "Lena Duarte", "Amos Keller"}
+	names := []string{"Mara Lindqvist", "Jonas Adeyemi", "Ida Fenwick", "Tomasz Oyelaran", "Nadia Brandt", "Felix Marchetti",
+		"Ruth Okonjo", "Samir Holt", "Greta Nakamura", "Oskar Petrov", "Lena Duarte", "Amos Keller"}
 	sandbox := role == "sandbox"
 	ids := map[string]string{}
 	for i, name := range names {
@@ -21,14 +22,16 @@ func FillDirectory(d *Directory, role string) {
 		if i < 2 || i == 4 && sandbox {
 			title = "Functional administrator"
 		}
-		ids[user] = d.Put("Users", map[string]any{"userName": user, "displayName": name, "title": title, "active": true, "name": map[string]any{"givenName": given, "familyName": family},
+		ids[user] = d.Put("Users", map[string]any{"userName": user, "displayName": name, "title": title, "active": true,
+			"name":   map[string]any{"givenName": given, "familyName": family},
 			"emails": []any{map[string]any{"value": user + "@fernhollow.example", "type": "work", "primary": true}}})
 	}
 	member := func(name, kind string) any { return map[string]any{"value": ids[name], "type": kind} }
 	for _, group := range []struct {
 		name    string
 		members []string
-	}{{"Night shift", []string{"tomasz", "felix", "ruth"}}, {"Setup", []string{"mara", "jonas", "nadia"}}, {"Prices", []string{"ida"}}, {"Validation", []string{"samir", "greta", "oskar"}}} {
+	}{{"Night shift", []string{"tomasz", "felix", "ruth"}}, {"Setup", []string{"mara", "jonas", "nadia"}},
+		{"Prices", []string{"ida"}}, {"Validation", []string{"samir", "greta", "oskar"}}} {
 		var members []any
 		for _, name := range group.members {
 			if ids[name] != "" && (name != "nadia" || sandbox) {
@@ -46,6 +49,7 @@ func FillDirectory(d *Directory, role string) {
 		if i == 0 || i == 1 && sandbox {
 			rights = append(rights, "setup.read")
 		}
-		d.Put("Roles", map[string]any{"code": code, "displayName": fmt.Sprintf("Role %s", strings.ToLower(code)), "level": 3 - i, "rights": rights})
+		d.Put("Roles", map[string]any{"code": code, "displayName": fmt.Sprintf("Role %s", strings.ToLower(code)), "level": 3 - i,
+			"rights": rights})
 	}
 }

@@ -21,7 +21,7 @@ func texts(r *http.Request) bool {
 func (s *Service) object(ctx context.Context, r *http.Request, of *set, e entity) (map[string]any, error) {
 	query := r.URL.Query()
 	var chosen []string
-	if text := query.Get("$select"); text != "" && !s.ignores("select") {
+	if text := query.Get("$select"); text != "" && !ignores(s, "select") {
 		chosen = strings.Split(text, ",")
 	}
 	out := map[string]any{}
@@ -33,7 +33,7 @@ func (s *Service) object(ctx context.Context, r *http.Request, of *set, e entity
 			out[f.name] = f.shown(e.values[i], texts(r))
 		}
 	}
-	if s.ignores("expand") {
+	if ignores(s, "expand") {
 		return out, nil
 	}
 	return out, s.expand(ctx, r, of, e, out)
@@ -61,7 +61,7 @@ func (s *Service) expand(ctx context.Context, r *http.Request, of *set, e entity
 			if err != nil {
 				return err
 			}
-			if s.ignores("expanded rows") && len(rows) > 1 {
+			if ignores(s, "expanded rows") && len(rows) > 1 {
 				rows = rows[:1]
 			}
 			all := []any{}
@@ -86,13 +86,14 @@ func (s *set) value(e entity, name string, texts bool) any {
 func (s *Service) linked(ctx context.Context, of *set, l link, e entity) ([]entity, error) {
 	key := slices.IndexFunc(of.fields, func(f field) bool { return f.name == of.key[0] })
 	to := s.sets[l.target]
-	return to.selectRows(ctx, s.db, fmt.Sprintf("WHERE %s IN (SELECT %s FROM %s WHERE %s = ?) ORDER BY 1", to.at(l.targetKey), quote(l.to), quote(l.table), quote(l.from)), e.values[key])
+	return to.selectRows(ctx, s.db, fmt.Sprintf("WHERE %s IN (SELECT %s FROM %s WHERE %s = ?) ORDER BY 1", to.at(l.targetKey),
+		quote(l.to), quote(l.table), quote(l.from)), e.values[key])
 }
 
 // filtered gives the condition that a filter means.
 func (s *Service) filtered(of *set, filter string) (string, []any, error) {
 	switch {
-	case filter == "" || s.ignores("filter"):
+	case filter == "" || ignores(s, "filter"):
 		return "true", nil, nil
 	case s.o.InOne > 0 && strings.Count(filter, " eq ") > s.o.InOne:
 		return "", nil, errFilter
@@ -109,7 +110,7 @@ func (s *Service) list(w http.ResponseWriter, r *http.Request, of *set) {
 		return
 	}
 	out := map[string]any{"@odata.context": "$metadata#" + of.name}
-	if query.Get("$count") == "true" && !s.ignores("count") {
+	if query.Get("$count") == "true" && !ignores(s, "count") {
 		n := 0
 		if err := s.db.QueryRowContext(ctx, "SELECT count(*) FROM "+quote(of.name)+" WHERE "+where, args...).Scan(&n); err != nil {
 			refuse(w, http.StatusInternalServerError, "Database", "The count cannot be had.")
@@ -143,7 +144,8 @@ func (s *Service) list(w http.ResponseWriter, r *http.Request, of *set) {
 	if top >= 0 && top <= size {
 		limit = top
 	}
-	rows, err := of.selectRows(ctx, s.db, fmt.Sprintf("WHERE %s ORDER BY %s LIMIT %d OFFSET %d", where, strings.Join(order, ", "), limit, skip), args...)
+	rows, err := of.selectRows(ctx, s.db, fmt.Sprintf("WHERE %s ORDER BY %s LIMIT %d OFFSET %d", where, strings.Join(order, ", "),
+		limit, skip), args...)
 	if err != nil {
 		refuse(w, http.StatusInternalServerError, "Database", "The rows cannot be read.")
 		return

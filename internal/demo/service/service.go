@@ -168,7 +168,8 @@ func (s *Service) token(w http.ResponseWriter, r *http.Request) {
 	if !basic {
 		client, secret = r.FormValue("client_id"), r.FormValue("client_secret")
 	}
-	if r.Method != http.MethodPost || s.o.Client == "" || !same(client, s.o.Client) || !same(secret, s.o.Secret) || r.FormValue("grant_type") != "client_credentials" {
+	if r.Method != http.MethodPost || s.o.Client == "" || !same(client, s.o.Client) || !same(secret, s.o.Secret) ||
+		r.FormValue("grant_type") != "client_credentials" {
 		send(w, http.StatusUnauthorized, map[string]any{"error": "invalid_client"})
 		return
 	}
@@ -259,4 +260,4 @@ func closing(text string) int {
 	return -1
 }
 
-func (s *Service) ignores(option string) bool { return slices.Contains(s.o.Ignores, option) }
+func ignores(s *Service, option string) bool { return slices.Contains(s.o.Ignores, option) }

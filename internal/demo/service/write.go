@@ -84,7 +84,7 @@ func refused(w http.ResponseWriter, err error) {
 // add adds a row.
 func (s *Service) add(w http.ResponseWriter, r *http.Request, of *set) {
 	ctx := r.Context()
-	columns, args, err := of.settings(r.Body, s.sets, s.ignores("bind"))
+	columns, args, err := of.settings(r.Body, s.sets, ignores(s, "bind"))
 	if err != nil {
 		refuse(w, http.StatusBadRequest, "Value", err.Error())
 		return
@@ -105,7 +105,7 @@ func (s *Service) add(w http.ResponseWriter, r *http.Request, of *set) {
 	}
 	row, _ := result.LastInsertId()
 	rows, err := of.selectRows(ctx, s.db, "WHERE rowid = ?", row)
-	if s.ignores("writes") && err == nil { // it says that it was done, and it is not
+	if ignores(s, "writes") && err == nil { // it says that it was done, and it is not
 		_, err = s.db.ExecContext(ctx, "DELETE FROM "+quote(of.name)+" WHERE rowid = ?", row)
 	}
 	if err != nil || len(rows) != 1 {
@@ -113,7 +113,7 @@ func (s *Service) add(w http.ResponseWriter, r *http.Request, of *set) {
 		return
 	}
 	w.Header().Set("Location", of.name+url.PathEscape(of.predicate(rows[0])))
-	if s.ignores("representation") {
+	if ignores(s, "representation") {
 		w.WriteHeader(http.StatusNoContent)
 		return
 	}
@@ -173,7 +173,7 @@ func (s *Service) single(w http.ResponseWriter, r *http.Request, of *set, predic
 func (s *Service) change(w http.ResponseWriter, r *http.Request, of *set, e entity, predicate string) {
 	ctx := r.Context()
 	where, args, _ := of.where(predicate)
-	columns, values, err := of.settings(r.Body, s.sets, s.ignores("bind"))
+	columns, values, err := of.settings(r.Body, s.sets, ignores(s, "bind"))
 	if err != nil {
 		refuse(w, http.StatusBadRequest, "Value", err.Error())
 		return
@@ -182,33 +182,34 @@ func (s *Service) change(w http.ResponseWriter, r *http.Request, of *set, e enti
 		refuse(w, http.StatusBadRequest, "Immutable", columns[at]+" cannot be changed.")
 		return
 	}
-	if s.stamped(of, columns) {
+	if isStamped(of, columns) {
 		columns, values = append(columns, "updated_at"), append(values, time.Now().UTC().Format("2006-01-02 15:04:05"))
 	}
 	sets := make([]string, len(columns))
 	for i, name := range columns {
 		sets[i] = quote(name) + " = ?"
 	}
-	if len(sets) > 0 && !s.ignores("writes") {
-		if _, err := s.db.ExecContext(ctx, "UPDATE "+quote(of.name)+" SET "+strings.Join(sets, ", ")+" WHERE "+where, append(values, args...)...); err != nil {
+	if len(sets) > 0 && !ignores(s, "writes") {
+		if _, err := s.db.ExecContext(ctx, "UPDATE "+quote(of.name)+" SET "+strings.Join(sets, ", ")+" WHERE "+where,
+			append(values, args...)...); err != nil {
 			refused(w, err)
 			return
 		}
 	}
-	if s.ignores("writes") {
+	if ignores(s, "writes") {
 		s.give(w, r, of, e, http.StatusOK)
 		return
 	}
 	e, there, err := s.one(ctx, of, predicate)
-	if err != nil || !there || s.ignores("representation") {
+	if err != nil || !there || ignores(s, "representation") {
 		w.WriteHeader(http.StatusNoContent)
 		return
 	}
 	s.give(w, r, of, e, http.StatusOK)
 }
 
-// stamped reports whether the application notes the time of a change by itself.
-func (s *Service) stamped(of *set, columns []string) bool {
+// isStamped reports whether the application notes the time of a change by itself.
+func isStamped(of *set, columns []string) bool {
 	_, has := of.field("updated_at")
 	return has && !slices.Contains(columns, "updated_at")
 }
@@ -233,7 +234,8 @@ func (s *Service) below(w http.ResponseWriter, r *http.Request, of *set, e entit
 		case http.MethodPut:
 			content, err := io.ReadAll(io.LimitReader(r.Body, mostBody))
 			if err == nil {
-				_, err = s.db.ExecContext(ctx, "UPDATE "+quote(of.name)+" SET "+quote(f.name)+" = ? WHERE "+where, append([]any{content}, args...)...)
+				_, err = s.db.ExecContext(ctx, "UPDATE "+quote(of.name)+" SET "+quote(f.name)+" = ? WHERE "+where,
+					append([]any{content}, args...)...)
 			}
 			if err != nil {
 				refused(w, err)
@@ -280,7 +282,8 @@ func (s *Service) refer(w http.ResponseWriter, r *http.Request, of *set, f field
 		}
 		to = values[0]
 	}
-	if _, err := s.db.ExecContext(r.Context(), "UPDATE "+quote(of.name)+" SET "+quote(f.name)+" = ? WHERE "+where, append([]any{to}, args...)...); err != nil {
+	if _, err := s.db.ExecContext(r.Context(), "UPDATE "+quote(of.name)+" SET "+quote(f.name)+" = ? WHERE "+where,
+		append([]any{to}, args...)...); err != nil {
 		refused(w, err)
 		return
 	}

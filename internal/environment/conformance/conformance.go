@@ -233,14 +233,20 @@ const (
 func readsEverything(b *bench) {
 	env := b.open(true)
 	assert.Equal(b, b.as(lineA, lineB, lineC), b.lines(env, "thing", nil))
-	assert.Equal(b, []string{`node/leaf {"key":[null,"leaf"],"values":{}}`, `node/root {"key":[null,"root"],"values":{}}`, `node/root/leaf {"key":[[null,"root"],"leaf"],"values":{}}`}, b.lines(env, "node", nil))
-	assert.Equal(b, []string{`part/A/1 {"key":[["A"],1],"values":{"note":"one"}}`, `part/A/2 {"key":[["A"],2],"values":{"note":"two"}}`, `part/B/~ {"key":[["B"],null],"values":{"note":"none"}}`}, b.lines(env, "part", nil))
-	assert.Equal(b, []string{`child/~/1 {"key":[null,1],"values":{"note":"of none"}}`, `child/Abc/1 {"key":[["Abc"],1],"values":{"note":"of Abc"}}`, `child/DEF/1 {"key":[["DEF"],1],"values":{"note":"of DEF"}}`}, b.lines(env, "child", nil))
+	assert.Equal(b, []string{`node/leaf {"key":[null,"leaf"],"values":{}}`, `node/root {"key":[null,"root"],"values":{}}`,
+		`node/root/leaf {"key":[[null,"root"],"leaf"],"values":{}}`}, b.lines(env, "node", nil))
+	assert.Equal(b, []string{`part/A/1 {"key":[["A"],1],"values":{"note":"one"}}`,
+		`part/A/2 {"key":[["A"],2],"values":{"note":"two"}}`, `part/B/~ {"key":[["B"],null],"values":{"note":"none"}}`},
+		b.lines(env, "part", nil))
+	assert.Equal(b, []string{`child/~/1 {"key":[null,1],"values":{"note":"of none"}}`,
+		`child/Abc/1 {"key":[["Abc"],1],"values":{"note":"of Abc"}}`, `child/DEF/1 {"key":[["DEF"],1],"values":{"note":"of DEF"}}`},
+		b.lines(env, "child", nil))
 }
 
 func readsByKey(b *bench) {
 	env := b.open(true)
-	assert.Equal(b, b.as(lineA, lineC), b.lines(env, "thing", []record.Key{b.key("thing", `["C"]`), b.key("thing", `["A"]`), b.key("thing", `["none"]`), b.key("thing", `["A"]`)}))
+	assert.Equal(b, b.as(lineA, lineC), b.lines(env, "thing", []record.Key{b.key("thing", `["C"]`), b.key("thing", `["A"]`),
+		b.key("thing", `["none"]`), b.key("thing", `["A"]`)}))
 	assert.Len(b, b.lines(env, "part", []record.Key{b.key("part", `[["B"],null]`), b.key("part", `[["A"],2]`)}), 2)
 	assert.Len(b, b.lines(env, "node", []record.Key{b.key("node", `[[null,"root"],"leaf"]`), b.key("node", `[[null,"none"],"leaf"]`)}), 1)
 	assert.Len(b, b.lines(env, "child", []record.Key{b.key("child", `[["aBC"],1]`), b.key("child", `[null,1]`)}), 2)
@@ -259,7 +265,8 @@ func locates(b *bench) {
 		return out
 	}
 	assert.Equal(b, []int{1, 0, 1, 0}, counts("thing", `["A"]`, `["none"]`, `["B"]`, `["a"]`))
-	assert.Equal(b, []int{1, 1, 1, 0}, counts("node", `[null,"leaf"]`, `[[null,"root"],"leaf"]`, `[null,"root"]`, `[[[null,"root"],"leaf"],"leaf"]`))
+	assert.Equal(b, []int{1, 1, 1, 0}, counts("node", `[null,"leaf"]`, `[[null,"root"],"leaf"]`, `[null,"root"]`,
+		`[[[null,"root"],"leaf"],"leaf"]`))
 	assert.Equal(b, []int{1, 1}, counts("odd", `["Abc"]`, `["ABC"]`), "however it is spelt")
 	assert.Equal(b, []int{1, 0}, counts("part", `[["B"],null]`, `[["A"],null]`))
 }
@@ -294,7 +301,8 @@ func writes(b *bench) {
 	sha := record.BytesValue([]byte("a\x00b")).Text()
 	for _, c := range []environment.Change{
 		b.change("node", true, `[[[null,"root"],"leaf"],"new"]`, `{}`),
-		b.change("thing", true, `["Ñ"]`, `{"node_id":[[[null,"root"],"leaf"],"new"],"amount":"0.1","active":true,"day":"2026-02-28","extra":{"json":[1]},"body":{"file":"sha256:`+sha+`"}}`),
+		b.change("thing", true, `["Ñ"]`,
+			`{"node_id":[[[null,"root"],"leaf"],"new"],"amount":"0.1","active":true,"day":"2026-02-28","extra":{"json":[1]},"body":{"file":"sha256:`+sha+`"}}`),
 		b.change("thing", false, `["B"]`, `{"name":"bee","node_id":[null,"root"]}`),
 		b.change("thing", false, `["A"]`, `{"extra":null}`),
 		b.change("part", true, `[["Ñ"],7]`, `{"note":"new"}`),
@@ -306,7 +314,8 @@ func writes(b *bench) {
 	fresh := b.lines(work, "thing", []record.Key{b.key("thing", `["Ñ"]`)})
 	require.NoError(b, work.Commit(ctx))
 	require.NoError(b, work.Rollback(), "after a commit it does nothing")
-	want := `thing/Ñ {"key":["Ñ"],"values":{"active":true,"amount":"0.1","body":{"file":"sha256:` + sha + `"},"day":"2026-02-28","extra":{"json":[1]},"name":null,"node_id":[[[null,"root"],"leaf"],"new"]}}`
+	want := `thing/Ñ {"key":["Ñ"],"values":{"active":true,"amount":"0.1","body":{"file":"sha256:` + sha +
+		`"},"day":"2026-02-28","extra":{"json":[1]},"name":null,"node_id":[[[null,"root"],"leaf"],"new"]}}`
 	assert.Equal(b, b.as(want), fresh, "a unit of work sees its own writes")
 	after := b.open(true)
 	assert.Equal(b, b.as(
@@ -370,7 +379,9 @@ func (b *bench) writesMany(n int) {
 		if bad[len(changes)] {
 			key = `["A"]` // which is taken
 		}
-		changes = append(changes, b.change("thing", true, key, fmt.Sprintf(`{"name":"new\tline\\%d","active":true,"amount":"%d.5","body":{"file":"sha256:%s"}}`, i, i, strings.Repeat("0", 64))))
+		changes = append(changes, b.change("thing", true, key,
+			fmt.Sprintf(`{"name":"new\tline\\%d","active":true,"amount":"%d.5","body":{"file":"sha256:%s"}}`, i, i,
+				strings.Repeat("0", 64))))
 		if i%3 == 0 && !bad[len(changes)-1] {
 			parts++
 			changes = append(changes, b.change("part", true, fmt.Sprintf(`[["N%d"],1]`, i), `{"note":null}`))
@@ -391,7 +402,9 @@ func (b *bench) writesMany(n int) {
 	require.Len(b, things, 3+n-3)
 	assert.Contains(b, things[1], fmt.Sprintf(`"name":"%d"`, n-5))
 	last := strconv.Itoa(n - 1)
-	assert.Equal(b, b.as(`thing/N` + last + ` {"key":["N` + last + `"],"values":{"active":true,"amount":"` + last + `.5","body":{"file":"sha256:` + record.BytesValue([]byte("a\x00b")).Text() + `"},"day":null,"extra":null,"name":"new\tline\\` + last + `","node_id":null}}`)[0],
+	assert.Equal(b, b.as(`thing/N` + last + ` {"key":["N` + last + `"],"values":{"active":true,"amount":"` + last +
+		`.5","body":{"file":"sha256:` + record.BytesValue([]byte("a\x00b")).Text() +
+		`"},"day":null,"extra":null,"name":"new\tline\\` + last + `","node_id":null}}`)[0],
 		things[slices.IndexFunc(things, func(l string) bool { return strings.HasPrefix(l, "thing/N"+last) })])
 	assert.Len(b, b.lines(after, "part", nil), 3+parts)
 }

@@ -109,7 +109,8 @@ func readsForms(b *bench) {
 	assert.Equal(b, []int{1, 0, 0}, counts("assay", `["GLU"]`, `["OLD"]`, `["NONE"]`))
 	assert.Equal(b, []int{1, 0}, counts("result", `[["GLU"],1]`, `[["OLD"],1]`))
 	assert.Equal(b, []int{1, 1, 0, 1}, counts("bed", `[["N",2],7]`, `[null,9]`, `[["N",1],7]`, `[["S",1],7]`))
-	assert.Equal(b, []int{1, 0, 1}, counts("note", `["P",{"to":"panel","key":["GLU"]},"en"]`, `["A",{"to":"panel","key":["GLU"]},"en"]`, `["A",null,"en"]`))
+	assert.Equal(b, []int{1, 0, 1}, counts("note", `["P",{"to":"panel","key":["GLU"]},"en"]`,
+		`["A",{"to":"panel","key":["GLU"]},"en"]`, `["A",null,"en"]`))
 	assert.Len(b, b.lines(env, "result", []record.Key{b.key("result", `[["GLU"],1]`)}), 1)
 }
 
@@ -139,7 +140,8 @@ func writesForms(b *bench) {
 		b.change("note", true, `["A",{"to":"assay","key":["NEW"]},"de"]`, `{"note":"neu"}`),
 		b.change("note", false, `["W",{"to":"bed","key":[["S",1],7]},"en"]`, `{"note":"moved"}`),
 		b.change("formula", true, `["F1"]`, values(f1)),
-		b.change("formula", false, `["F2"]`, `{"content":{"woven":["{",{"to":"assay","key":["NEW"]},"}"]},"members":{"woven":[{"to":"assay","key":["NEW"]}]}}`),
+		b.change("formula", false, `["F2"]`,
+			`{"content":{"woven":["{",{"to":"assay","key":["NEW"]},"}"]},"members":{"woven":[{"to":"assay","key":["NEW"]}]}}`),
 	)
 	require.NoError(b, work.Commit(ctx))
 	after := b.open(true)
@@ -152,8 +154,9 @@ func writesForms(b *bench) {
 	}, formsLines...)
 	for i, line := range want {
 		for from, to := range map[string]string{
-			`"name":"window"`: `"name":"by the window"`, `"bed":null,"site":["S"]`: `"bed":[["S",1],7],"site":["S"]`, `"bed":[["N",2],7],"site":["N"]`: `"bed":null,"site":["N"]`,
-			`[3],"values":{"item_id":null}`: `[3],"values":{"item_id":{"to":"panel","key":["GLU"]}}`, "on the bed": "moved",
+			`"name":"window"`: `"name":"by the window"`, `"bed":null,"site":["S"]`: `"bed":[["S",1],7],"site":["S"]`,
+			`"bed":[["N",2],7],"site":["N"]`: `"bed":null,"site":["N"]`,
+			`[3],"values":{"item_id":null}`:  `[3],"values":{"item_id":{"to":"panel","key":["GLU"]}}`, "on the bed": "moved",
 			`{"woven":["no {x} id"]},"members":{"woven":[]}`: `{"woven":["{",{"to":"assay","key":["NEW"]},"}"]},"members":{"woven":[{"to":"assay","key":["NEW"]}]}`,
 		} {
 			line = strings.Replace(line, from, to, 1)
@@ -178,9 +181,11 @@ func saysWrongForms(b *bench) {
 		return ""
 	}
 	b.engine.Exec(b.T, `UPDATE formulas SET content = '{999}' WHERE code = 'F2'`)
-	assert.Contains(b, read("formula"), "formula/F2 in suite, field content: pattern {ID}: it refers to assay with internal id 999, which is not in items")
+	assert.Contains(b, read("formula"),
+		"formula/F2 in suite, field content: pattern {ID}: it refers to assay with internal id 999, which is not in items")
 	b.engine.Exec(b.T, `UPDATE formulas SET content = '{62}' WHERE code = 'F2'`)
-	assert.Contains(b, read("formula"), "formula/F2 in suite, field content: pattern {ID}: it refers to a record that only: in the catalog leaves out")
+	assert.Contains(b, read("formula"),
+		"formula/F2 in suite, field content: pattern {ID}: it refers to a record that only: in the catalog leaves out")
 	b.engine.Exec(b.T, `UPDATE samples SET item_id = 64 WHERE no = 1`)
 	assert.Contains(b, read("sample"), "sample/1 in suite, field item_id: it refers to a record that only:")
 	b.engine.Exec(b.T, `UPDATE notes SET object_type = 'Z' WHERE lang = 'en' AND object_type = 'P'`)
@@ -194,12 +199,17 @@ func saysWrongForms(b *bench) {
 		change environment.Change
 		want   string
 	}{
-		{b.change("formula", false, `["F3"]`, `{"content":{"woven":["{",{"to":"assay","key":["NONE"]},"}"]}}`), "field content: it refers to assay/NONE, which is not there"},
-		{b.change("formula", false, `["F3"]`, `{"content":{"woven":["{",{"to":"assay","key":["GLU"]},"} {7}"]}}`), `"7" is no internal id in the source, and would be one here`},
-		{b.change("formula", false, `["F3"]`, `{"content":{"woven":["{ ",{"to":"assay","key":["GLU"]},"}"]}}`), "could not be told from the text around it there"},
+		{b.change("formula", false, `["F3"]`, `{"content":{"woven":["{",{"to":"assay","key":["NONE"]},"}"]}}`),
+			"field content: it refers to assay/NONE, which is not there"},
+		{b.change("formula", false, `["F3"]`, `{"content":{"woven":["{",{"to":"assay","key":["GLU"]},"} {7}"]}}`),
+			`"7" is no internal id in the source, and would be one here`},
+		{b.change("formula", false, `["F3"]`, `{"content":{"woven":["{ ",{"to":"assay","key":["GLU"]},"}"]}}`),
+			"could not be told from the text around it there"},
 		{b.change("guest", false, `["Bo"]`, `{"bed":[["N",2],8]}`), "field bed: it refers to bed/N/2/8, which is not there"},
-		{b.change("guest", true, `["Di"]`, `{"bed":[["S",1],7],"site":["N"]}`), `field site: it needs "N" in column site, where another field of the record needs "S"`},
-		{b.change("note", true, `["A",{"to":"bed","key":[["S",1],7]},"de"]`, `{}`), `it refers to a record of bed, but object_type is "A", which means another record type`},
+		{b.change("guest", true, `["Di"]`, `{"bed":[["S",1],7],"site":["N"]}`),
+			`field site: it needs "N" in column site, where another field of the record needs "S"`},
+		{b.change("note", true, `["A",{"to":"bed","key":[["S",1],7]},"de"]`, `{}`),
+			`it refers to a record of bed, but object_type is "A", which means another record type`},
 	} {
 		refused, err := work.Write(ctx, b.model, []environment.Change{c.change})
 		require.NoError(b, err)
@@ -212,8 +222,10 @@ func saysWrongForms(b *bench) {
 func readsWhere(b *bench) {
 	env := b.open(true)
 	for text, want := range map[string]string{
-		"kind == 'A'": "assay/GLU assay/K", "amount > 1.5": "assay/K", "amount >= 1.5 && code != 'K'": "assay/GLU", "amount == null": "", "code in ['K', 'X']": "assay/K",
-		"code == 'k'": "", "code == 'K' || code.startsWith('G')": "assay/GLU assay/K", "!(amount < 2)": "assay/K", "amount in [1.50]": "assay/GLU", "code > 'H'": "assay/K",
+		"kind == 'A'": "assay/GLU assay/K", "amount > 1.5": "assay/K", "amount >= 1.5 && code != 'K'": "assay/GLU",
+		"amount == null": "", "code in ['K', 'X']": "assay/K",
+		"code == 'k'": "", "code == 'K' || code.startsWith('G')": "assay/GLU assay/K", "!(amount < 2)": "assay/K",
+		"amount in [1.50]": "assay/GLU", "code > 'H'": "assay/K",
 	} {
 		c, err := condition.Compile(text, "assay", append(b.model.Shapes["assay"], b.fields["assay"]...))
 		require.NoError(b, err)

@@ -17,7 +17,8 @@ func readsHolding(b *bench) {
 	env := b.open(true)
 	ask := func(with environment.Values) []string {
 		out := []string{}
-		for rec, err := range env.Read(context.Background(), b.model, environment.Reading{Type: "thing", Fields: b.fields["thing"], With: &with}) {
+		for rec, err := range env.Read(context.Background(), b.model, environment.Reading{Type: "thing", Fields: b.fields["thing"],
+			With: &with}) {
 			require.NoError(b, err)
 			out = append(out, b.model.Catalog.Address("thing", rec.Key))
 		}
@@ -34,8 +35,10 @@ func readsHolding(b *bench) {
 	require.NoError(b, err)
 	leaf := record.ReferenceValue("node", b.key("node", `[null,"leaf"]`))
 	nowhere := record.ReferenceValue("node", b.key("node", `[null,"nowhere"]`))
-	assert.Equal(b, []string{"thing/A", "thing/B"}, ask(environment.Values{Fields: []string{"name"}, Sets: [][]record.Value{{text}, {none}, {blank}}}))
-	assert.Equal(b, []string{"thing/A"}, ask(environment.Values{Fields: []string{"name", "amount"}, Sets: [][]record.Value{{text, amount}, {blank, amount}}}))
+	assert.Equal(b, []string{"thing/A", "thing/B"}, ask(environment.Values{Fields: []string{"name"},
+		Sets: [][]record.Value{{text}, {none}, {blank}}}))
+	assert.Equal(b, []string{"thing/A"}, ask(environment.Values{Fields: []string{"name", "amount"},
+		Sets: [][]record.Value{{text, amount}, {blank, amount}}}))
 	assert.Equal(b, []string{"thing/B"}, ask(environment.Values{Fields: []string{"node_id"}, Sets: [][]record.Value{{leaf}, {nowhere}}}))
 	assert.Empty(b, ask(environment.Values{Fields: []string{"node_id"}, Sets: [][]record.Value{{nowhere}}}))
 }
@@ -67,9 +70,12 @@ func rekeys(b *bench) {
 	require.NoError(b, work.Commit(ctx))
 	after := b.open(true)
 	things := b.lines(after, "thing", nil)
-	assert.Equal(b, b.as(strings.NewReplacer("thing/A", "thing/Z", `["A"]`, `["Z"]`, "Æther 'x'", "renamed", `[[null,"root"],"leaf"]`, `[null,"twig"]`).Replace(lineA))[0], things[2])
+	assert.Equal(b, b.as(strings.NewReplacer("thing/A", "thing/Z", `["A"]`, `["Z"]`, "Æther 'x'", "renamed", `[[null,"root"],"leaf"]`,
+		`[null,"twig"]`).Replace(lineA))[0], things[2])
 	assert.Contains(b, things[0], "there already")
-	assert.Equal(b, []string{`part/Z/1 {"key":[["Z"],1],"values":{"note":"found by the new key"}}`, `part/Z/2 {"key":[["Z"],2],"values":{"note":"two"}}`, `part/Z/9 {"key":[["Z"],9],"values":{"note":"none"}}`}, b.lines(after, "part", nil))
+	assert.Equal(b, []string{`part/Z/1 {"key":[["Z"],1],"values":{"note":"found by the new key"}}`,
+		`part/Z/2 {"key":[["Z"],2],"values":{"note":"two"}}`, `part/Z/9 {"key":[["Z"],9],"values":{"note":"none"}}`},
+		b.lines(after, "part", nil))
 }
 
 func judges(b *bench) {
@@ -97,12 +103,14 @@ func judges(b *bench) {
 	for _, rule := range about.Places["ruled"].Rules {
 		switch {
 		case slices.Equal(rule.Columns, []string{"n", "high"}):
-			refused, err := judge.Judge(context.Background(), "ruled", rule, b.rows(value, record.Integer, record.Decimal, "1 1.5", "2 1.5", "2 2", "3 ", " ", "-5 -4.999"))
+			refused, err := judge.Judge(context.Background(), "ruled", rule,
+				b.rows(value, record.Integer, record.Decimal, "1 1.5", "2 1.5", "2 2", "3 ", " ", "-5 -4.999"))
 			require.NoError(b, err)
 			assert.Equal(b, []bool{false, true, true, false, false, false}, refused)
 			tried++
 		case slices.Equal(rule.Columns, []string{"code"}) && !strings.Contains(rule.Text, "length"):
-			refused, err := judge.Judge(context.Background(), "ruled", rule, [][]record.Value{{value(record.Text, "x")}, {value(record.Text, "it's (no)")}})
+			refused, err := judge.Judge(context.Background(), "ruled", rule,
+				[][]record.Value{{value(record.Text, "x")}, {value(record.Text, "it's (no)")}})
 			require.NoError(b, err)
 			assert.Equal(b, []bool{false, true}, refused)
 			tried++
@@ -111,7 +119,8 @@ func judges(b *bench) {
 	assert.Equal(b, 2, tried, "%v", about.Places["ruled"].Rules)
 
 	// What an engine cannot try is not refused, and the others are tried all the same.
-	refused, err := judge.Judge(context.Background(), "ruled", catalog.Rule{Text: "n / 0 > no_such_column", Columns: []string{"n"}}, [][]record.Value{{record.IntegerValue(1)}})
+	refused, err := judge.Judge(context.Background(), "ruled", catalog.Rule{Text: "n / 0 > no_such_column", Columns: []string{"n"}},
+		[][]record.Value{{record.IntegerValue(1)}})
 	require.NoError(b, err)
 	assert.Equal(b, []bool{false}, refused)
 	assert.Equal(b, b.as(lineA, lineB, lineC), b.lines(env, "thing", nil), "reading goes on")

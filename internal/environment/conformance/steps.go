@@ -71,7 +71,8 @@ func (w *stepWork) Write(ctx context.Context, m *environment.Model, changes []en
 		return nil, err
 	}
 	c := changes[0]
-	w.Effects[fmt.Sprintf("%s insert=%t remove=%t fields=%d", m.Catalog.Address(c.Type, c.Key), c.Insert, c.Remove, len(c.Fields)+len(c.Clear))]++
+	w.Effects[fmt.Sprintf("%s insert=%t remove=%t fields=%d", m.Catalog.Address(c.Type, c.Key), c.Insert, c.Remove,
+		len(c.Fields)+len(c.Clear))]++
 	if w.Writes == w.After {
 		return nil, ErrStep
 	}

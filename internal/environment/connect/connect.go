@@ -58,7 +58,8 @@ func Where(around environment.Surroundings, name, scheme, address string) (envir
 	case "odata+https", "odata+http", "scim+https", "scim+http":
 		u, err := url.Parse(webAddress(address))
 		if err != nil {
-			return environment.Where{}, &environment.Error{Environment: name, Message: "its address is none of a service.", Mend: environment.MendAddress}
+			return environment.Where{}, &environment.Error{Environment: name, Message: "its address is none of a service.",
+				Mend: environment.MendAddress}
 		}
 		return environment.Where{Server: u.Host, Account: u.User.Username(), Here: web.Here(u.Hostname())}, nil
 	default:
@@ -74,7 +75,8 @@ func Open(ctx context.Context, t Target) (environment.Environment, error) {
 	case "folder":
 		return folder.Open(ctx, t.Name, t.Address, t.ReadOnly)
 	case "postgres":
-		return postgres.Open(ctx, t.Name, t.Address, postgres.Options{Password: t.Password, ReadOnly: t.ReadOnly, TLSOff: t.TLSOff, Around: t.Around})
+		return postgres.Open(ctx, t.Name, t.Address, postgres.Options{Password: t.Password, ReadOnly: t.ReadOnly, TLSOff: t.TLSOff,
+			Around: t.Around})
 	case "mysql":
 		return mysql.Open(ctx, t.Name, t.Address, mysql.Options{Password: t.Password, ReadOnly: t.ReadOnly, TLSOff: t.TLSOff})
 	case "odata+https", "odata+http", "scim+https", "scim+http":
@@ -83,7 +85,8 @@ func Open(ctx context.Context, t Target) (environment.Environment, error) {
 		if u, err := url.Parse(base); err == nil {
 			account = u.User.Username()
 		}
-		over := web.Options{Name: t.Name, Base: base, Password: t.Password, Sign: t.Web.Sign, Headers: t.Web.Headers, Pace: t.Web.Pace, TLSOff: t.TLSOff, Log: t.Web.Log, Around: t.Around}
+		over := web.Options{Name: t.Name, Base: base, Password: t.Password, Sign: t.Web.Sign, Headers: t.Web.Headers,
+			Pace: t.Web.Pace, TLSOff: t.TLSOff, Log: t.Web.Log, Around: t.Around}
 		if strings.HasPrefix(t.Scheme, "scim") {
 			return scim.Open(ctx, scim.Options{Account: account, ReadOnly: t.ReadOnly, Page: t.Web.Page, Web: over})
 		}

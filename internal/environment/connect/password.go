@@ -43,13 +43,15 @@ func (s PasswordSource) Find(ctx context.Context, environmentName string) (strin
 	case s.Variable != "":
 		value, ok := s.Around.Lookup(s.Variable)
 		if !ok {
-			return fail(fmt.Sprintf("the environment variable %s, which should hold the password, is not set.", s.Variable), "Set it and try again.", nil)
+			return fail(fmt.Sprintf("the environment variable %s, which should hold the password, is not set.", s.Variable),
+				"Set it and try again.", nil)
 		}
 		return value, nil
 	case s.File != "":
 		text, err := safe.ReadSmall(s.File, mostPassword)
 		if err != nil {
-			return fail(fmt.Sprintf("the file %s, which should hold the password, cannot be read.", s.File), "Check password: in anagram.yaml and the rights of the file.", err)
+			return fail(fmt.Sprintf("the file %s, which should hold the password, cannot be read.", s.File),
+				"Check password: in anagram.yaml and the rights of the file.", err)
 		}
 		return strings.TrimRight(string(text), "\r\n"), nil
 	case len(s.Command) > 0:
@@ -59,7 +61,8 @@ func (s PasswordSource) Find(ctx context.Context, environmentName string) (strin
 		command.Dir, command.Env = s.Around.Dir, s.Around.Environ
 		text, err := command.Output()
 		if err != nil {
-			return fail(fmt.Sprintf("the command %s, which should print the password, failed: %v.", s.Command[0], err), "Try it by hand.", err)
+			return fail(fmt.Sprintf("the command %s, which should print the password, failed: %v.", s.Command[0], err),
+				"Try it by hand.", err)
 		}
 		return strings.TrimRight(string(text), "\r\n"), nil
 	case s.Keystore != "":
@@ -78,7 +81,8 @@ func (s PasswordSource) Find(ctx context.Context, environmentName string) (strin
 // Keep puts a password into the operating system's key store.
 func Keep(environmentName, name, password string) error {
 	if err := keyring.Set(keystoreService, name, password); err != nil {
-		return &environment.Error{Environment: environmentName, Message: "the operating system's key store cannot be reached.", Mend: "Use another way in password:, such as {file: PATH}.", Cause: err}
+		return &environment.Error{Environment: environmentName, Message: "the operating system's key store cannot be reached.",
+			Mend: "Use another way in password:, such as {file: PATH}.", Cause: err}
 	}
 	return nil
 }

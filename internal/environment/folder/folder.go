@@ -66,7 +66,8 @@ func Open(ctx context.Context, name, path string, readOnly bool) (environment.En
 	f := &folder{name: name, path: path, states: map[string]state{}}
 	info, err := os.Stat(path)
 	if err != nil || !info.IsDir() {
-		return nil, &environment.Error{Environment: name, Message: fmt.Sprintf("there is no folder %s.", path), Mend: environment.MendAddress, Cause: err}
+		return nil, &environment.Error{Environment: name, Message: fmt.Sprintf("there is no folder %s.", path),
+			Mend: environment.MendAddress, Cause: err}
 	}
 	if err := f.finishReplacing(readOnly); err != nil {
 		return nil, err
@@ -92,15 +93,17 @@ func (f *folder) finishReplacing(readOnly bool) error {
 		return nil
 	}
 	if readOnly {
-		return &environment.Error{Environment: f.name, Message: fmt.Sprintf("an import into %s was interrupted while it put the files into their places.", f.path),
-			Mend: "Import that docket again: that puts the rest into place first."}
+		return &environment.Error{Environment: f.name,
+			Message: fmt.Sprintf("an import into %s was interrupted while it put the files into their places.", f.path),
+			Mend:    "Import that docket again: that puts the rest into place first."}
 	}
 	err := safe.Finish(f.path, func(name string) bool {
 		return filepath.Base(name) == name && !strings.HasPrefix(name, ".") && slices.Contains(forms, strings.ToLower(filepath.Ext(name)))
 	})
 	var bad *safe.Error
 	if errors.As(err, &bad) {
-		return &environment.Error{Environment: f.name, Message: bad.Error() + ".", Mend: "Look at the files below .anagram-new in that folder, bring into place by hand what is wanted, and remove the note.", Cause: err}
+		return &environment.Error{Environment: f.name, Message: bad.Error() + ".",
+			Mend: "Look at the files below .anagram-new in that folder, bring into place by hand what is wanted, and remove the note.", Cause: err}
 	}
 	return err
 }
@@ -109,7 +112,8 @@ func (f *folder) finishReplacing(readOnly bool) error {
 var forms = []string{".csv", ".jsonl", ".xlsx"}
 
 func (f *folder) fail(file string, err error) error {
-	return &environment.Error{Environment: f.name, Message: fmt.Sprintf("%s: %v.", filepath.Join(f.path, file), err), Mend: "Correct the file and try again.", Cause: err}
+	return &environment.Error{Environment: f.name, Message: fmt.Sprintf("%s: %v.", filepath.Join(f.path, file), err),
+		Mend: "Correct the file and try again.", Cause: err}
 }
 
 // load reads all files into a database, and keeps a copy to tell later what changed.
@@ -124,7 +128,7 @@ func (f *folder) load(ctx context.Context) error {
 	}
 	defer db.Close()
 	db.SetMaxOpenConns(1)
-	tx, err := db.BeginTx(ctx, nil)
+	tx, err := db.BeginTx(context.WithoutCancel(ctx), nil)
 	if err != nil {
 		return err
 	}
@@ -185,7 +189,8 @@ func (f *folder) begin(tx *sql.Tx, t *table) (*loader, error) {
 	for _, name := range t.columns {
 		names = append(names, quote(name))
 	}
-	stmt, err := tx.Prepare(fmt.Sprintf("INSERT INTO %s (rowid, %s) VALUES (?, %s)", quote(t.name), strings.Join(names, ", "), strings.Join(marks, ", ")))
+	stmt, err := tx.Prepare(fmt.Sprintf("INSERT INTO %s (rowid, %s) VALUES (?, %s)", quote(t.name), strings.Join(names, ", "),
+		strings.Join(marks, ", ")))
 	if err != nil {
 		return nil, err
 	}
@@ -236,7 +241,9 @@ func (f *folder) Begin(ctx context.Context, places []string) (environment.Work, 
 		}
 	}()
 	if _, err := lock.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {
-		return nil, &environment.Error{Environment: f.name, Message: fmt.Sprintf("another import is at work in %s, or its files may not be written.", f.path), Mend: "Wait until it has finished, or check the rights of the folder, and try again.", Cause: err}
+		return nil, &environment.Error{Environment: f.name,
+			Message: fmt.Sprintf("another import is at work in %s, or its files may not be written.", f.path),
+			Mend:    "Wait until it has finished, or check the rights of the folder, and try again.", Cause: err}
 	}
 	if err := f.unchanged(); err != nil {
 		return nil, err
@@ -256,7 +263,8 @@ func (f *folder) unchanged() error {
 	for file, was := range f.states {
 		info, err := os.Stat(filepath.Join(f.path, file))
 		if errors.Is(err, fs.ErrNotExist) || err == nil && (info.Size() != was.size || !info.ModTime().Equal(was.modified)) {
-			return &environment.Error{Environment: f.name, Message: fmt.Sprintf("%s was changed by somebody else in the meantime.", filepath.Join(f.path, file)), Mend: "Try again; what moved is then left out and named."}
+			return &environment.Error{Environment: f.name, Message: fmt.Sprintf("%s was changed by somebody else in the meantime.",
+				filepath.Join(f.path, file)), Mend: "Try again; what moved is then left out and named."}
 		}
 		if err != nil {
 			return err

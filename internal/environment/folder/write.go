@@ -102,7 +102,8 @@ func (f *folder) changed(ctx context.Context, db *sql.DB, file string) (bool, er
 		}
 		n := 0
 		name := quote(t.name)
-		err := db.QueryRowContext(ctx, fmt.Sprintf("SELECT (SELECT count(*) FROM (SELECT rowid, * FROM main.%[1]s EXCEPT SELECT rowid, * FROM before.%[1]s)) + (SELECT count(*) FROM before.%[1]s WHERE rowid NOT IN (SELECT rowid FROM main.%[1]s))", name)).Scan(&n)
+		err := db.QueryRowContext(ctx,
+			fmt.Sprintf("SELECT (SELECT count(*) FROM (SELECT rowid, * FROM main.%[1]s EXCEPT SELECT rowid, * FROM before.%[1]s)) + (SELECT count(*) FROM before.%[1]s WHERE rowid NOT IN (SELECT rowid FROM main.%[1]s))", name)).Scan(&n)
 		if err != nil || n > 0 {
 			return n > 0, err
 		}
@@ -198,19 +199,23 @@ func (t *table) changedRows(ctx context.Context, db *sql.DB) (next func() (row c
 		last := 0
 		for {
 			var batch []changedRow
-			err := t.rows(ctx, db, fmt.Sprintf("SELECT {columns} FROM main.%s WHERE rowid IN (%s) AND rowid > %d ORDER BY rowid LIMIT 500", name, ids, last), func(row int, cells []*string) error {
-				batch = append(batch, changedRow{row: row, cells: cells})
-				return nil
-			})
+			err := t.rows(ctx, db,
+				fmt.Sprintf("SELECT {columns} FROM main.%s WHERE rowid IN (%s) AND rowid > %d ORDER BY rowid LIMIT 500", name,
+					ids, last), func(row int, cells []*string) error {
+					batch = append(batch, changedRow{row: row, cells: cells})
+					return nil
+				})
 			changed, upTo := len(batch), ""
 			if changed == 500 {
 				upTo = fmt.Sprintf(" AND rowid <= %d", batch[changed-1].row)
 			}
 			if err == nil {
-				err = t.rows(ctx, db, fmt.Sprintf("SELECT {columns} FROM before.%s WHERE rowid IN (%s) AND rowid > %d%s ORDER BY rowid", name, gone, last, upTo), func(row int, cells []*string) error {
-					batch = append(batch, changedRow{row: row, cells: cells, gone: true})
-					return nil
-				})
+				err = t.rows(ctx, db,
+					fmt.Sprintf("SELECT {columns} FROM before.%s WHERE rowid IN (%s) AND rowid > %d%s ORDER BY rowid", name,
+						gone, last, upTo), func(row int, cells []*string) error {
+						batch = append(batch, changedRow{row: row, cells: cells, gone: true})
+						return nil
+					})
 			}
 			slices.SortFunc(batch, func(a, b changedRow) int { return a.row - b.row })
 			if err == nil && len(batch) > 0 {
@@ -218,7 +223,8 @@ func (t *table) changedRows(ctx context.Context, db *sql.DB) (next func() (row c
 				for i, c := range batch {
 					at[c.row] = i
 				}
-				err = t.rows(ctx, db, fmt.Sprintf("SELECT {columns} FROM before.%s WHERE rowid >= %d AND rowid <= %d", name, batch[0].row, batch[len(batch)-1].row), func(row int, cells []*string) error {
+				err = t.rows(ctx, db, fmt.Sprintf("SELECT {columns} FROM before.%s WHERE rowid >= %d AND rowid <= %d", name,
+					batch[0].row, batch[len(batch)-1].row), func(row int, cells []*string) error {
 					if i, ok := at[row]; ok {
 						batch[i].before = cells
 					}
@@ -469,7 +475,8 @@ func (f *folder) writeBook(ctx context.Context, db *sql.DB, file string, out io.
 			return err
 		}
 		// From the last one up, as those below move when one goes.
-		if err := t.rows(ctx, db, fmt.Sprintf("SELECT {columns} FROM before.%s WHERE rowid IN (%s) ORDER BY rowid DESC", name, goneRows(name)), func(row int, _ []*string) error {
+		if err := t.rows(ctx, db, fmt.Sprintf("SELECT {columns} FROM before.%s WHERE rowid IN (%s) ORDER BY rowid DESC", name,
+			goneRows(name)), func(row int, _ []*string) error {
 			return book.Remove(t.sheet, row)
 		}); err != nil {
 			return err

@@ -46,7 +46,8 @@ func Open(ctx context.Context, name string, service Service) (environment.Enviro
 		return nil, errors.Join(err, service.Close())
 	}
 	path := filepath.Join(e.dir, "held.db")
-	db, err := sqlitefile.Open(path, sqlitefile.Options{Create: true, Pragmas: []string{"journal_mode(MEMORY)", "synchronous(OFF)", "temp_store(FILE)"}})
+	db, err := sqlitefile.Open(path, sqlitefile.Options{Create: true, Pragmas: []string{"journal_mode(MEMORY)", "synchronous(OFF)",
+		"temp_store(FILE)"}})
 	if err == nil {
 		e.Environment, err = rows.Open(ctx, name, dialect{sqlite.Dialect(path), e}, db, false)
 	}
@@ -140,11 +141,12 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 // Referring goes by what the service says of its sets.
 func (d dialect) Referring(_ context.Context, _ engine.Queryer, place string) ([]engine.Referring, error) {
 	var out []engine.Referring
-	for _, from := range d.e.referring(place) {
+	for _, from := range referringTo(d.e, place) {
 		p := d.e.about.Places[from]
 		for _, c := range p.Columns {
 			if c.RefersTo == place {
-				out = append(out, engine.Referring{From: d.Place(from), Name: from, Itself: from == place, Pairs: []catalog.Pair{{Here: c.Name, There: c.RefersColumn}}})
+				out = append(out, engine.Referring{From: d.Place(from), Name: from, Itself: from == place,
+					Pairs: []catalog.Pair{{Here: c.Name, There: c.RefersColumn}}})
 			}
 		}
 		for _, key := range p.Foreign {
@@ -165,11 +167,12 @@ func (d dialect) Explain(err error) (message, mend string) {
 	return d.Dialect.Explain(err)
 }
 
-// referring lists the sets with references to a place, by name.
-func (e *mirror) referring(place string) []string {
+// referringTo lists the sets with references to a place, by name.
+func referringTo(e *mirror, place string) []string {
 	var out []string
 	for name, p := range e.about.Places {
-		if slices.ContainsFunc(p.Columns, func(c catalog.Column) bool { return c.RefersTo == place }) || slices.ContainsFunc(p.Foreign, func(k catalog.ForeignKey) bool { return k.To == place }) {
+		if slices.ContainsFunc(p.Columns, func(c catalog.Column) bool { return c.RefersTo == place }) ||
+			slices.ContainsFunc(p.Foreign, func(k catalog.ForeignKey) bool { return k.To == place }) {
 			out = append(out, name)
 		}
 	}

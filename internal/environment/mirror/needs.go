@@ -94,7 +94,8 @@ func (e *mirror) fetch(ctx context.Context, q Query, all bool) error {
 			}
 		} else if q.In != nil {
 			for part := range slices.Chunk(q.In, 500) {
-				if err := e.exec(ctx, "DELETE FROM "+quote(q.Set)+" WHERE "+quote(q.By)+" IN ("+strings.TrimSuffix(strings.Repeat("?, ", len(part)), ", ")+")", part...); err != nil {
+				marks := strings.TrimSuffix(strings.Repeat("?, ", len(part)), ", ")
+				if err := e.exec(ctx, "DELETE FROM "+quote(q.Set)+" WHERE "+quote(q.By)+" IN ("+marks+")", part...); err != nil {
 					return err
 				}
 			}
@@ -143,7 +144,7 @@ func (e *mirror) by(ctx context.Context, m *environment.Model, typ, column strin
 		return err
 	}
 	if narrows && len(missing) > few {
-		if narrows, err = e.cheaper(ctx, set, h, len(missing)); err != nil {
+		if narrows, err = cheaper(ctx, e, set, h, len(missing)); err != nil {
 			return err
 		}
 	}
@@ -157,13 +158,13 @@ func (e *mirror) by(ctx context.Context, m *environment.Model, typ, column strin
 }
 
 // cheaper reports whether it takes fewer requests to ask for some values than for all rows.
-func (e *mirror) cheaper(ctx context.Context, set string, h *held, values int) (bool, error) {
+func cheaper(ctx context.Context, e *mirror, set string, h *held, values int) (bool, error) {
 	_, narrowed, err := e.service.Requests(ctx, 1, values)
 	if err != nil || narrowed <= 1 {
 		return true, err
 	}
 	if h.whole || h.size == 0 {
-		if h.size, err = e.size(ctx, set, h); err != nil {
+		if h.size, err = sizeOf(ctx, e, set, h); err != nil {
 			return false, err
 		}
 	}
@@ -171,8 +172,8 @@ func (e *mirror) cheaper(ctx context.Context, set string, h *held, values int) (
 	return h.size < 0 || narrowed < all, err
 }
 
-// size tells how many rows a set has, negative where that is not known.
-func (e *mirror) size(ctx context.Context, set string, h *held) (n int, err error) {
+// sizeOf tells how many rows a set has, negative where that is not known.
+func sizeOf(ctx context.Context, e *mirror, set string, h *held) (n int, err error) {
 	if !h.whole {
 		if n, err = e.service.Count(ctx, set); n == 0 {
 			n = 1
@@ -232,7 +233,8 @@ func (e *mirror) keyed(ctx context.Context, m *environment.Model, typ string, ke
 
 // part gives what is stored for a part of keys; ok is false where the service cannot be asked
 // for it.
-func (e *mirror) part(ctx context.Context, m *environment.Model, t *catalog.Type, i int, kind record.Kind, keys []record.Key) (of []any, ok bool, err error) {
+func (e *mirror) part(ctx context.Context, m *environment.Model, t *catalog.Type, i int, kind record.Kind,
+	keys []record.Key) (of []any, ok bool, err error) {
 	ref, refers := t.Refers[t.Key[i]]
 	if !refers {
 		of, ok = plain(keys, i, kind)
@@ -290,7 +292,8 @@ func plain(keys []record.Key, part int, kind record.Kind) ([]any, bool) {
 }
 
 // ids gives the internal ids of some records; ok is false where they have none.
-func (e *mirror) ids(ctx context.Context, from environment.Reader, m *environment.Model, typ string, keys []record.Key) (out []any, ok bool, err error) {
+func (e *mirror) ids(ctx context.Context, from environment.Reader, m *environment.Model, typ string, keys []record.Key) (out []any,
+	ok bool, err error) {
 	t, _ := m.Catalog.Type(typ)
 	id := t.ID
 	if id == "" && len(t.Key) == 1 {
@@ -375,7 +378,8 @@ func valuesOf(words map[string]string) []string {
 }
 
 // followOne fetches what a plain reference points at; in a tree, level by level.
-func (e *mirror) followOne(ctx context.Context, m *environment.Model, set, field string, ref catalog.Reference, seen map[string]bool) error {
+func (e *mirror) followOne(ctx context.Context, m *environment.Model, set, field string, ref catalog.Reference,
+	seen map[string]bool) error {
 	to, ok := m.Catalog.Type(ref.One())
 	if !ok {
 		return nil
@@ -401,7 +405,9 @@ func (e *mirror) followOne(ctx context.Context, m *environment.Model, set, field
 			break
 		}
 		var values []any
-		query := "SELECT DISTINCT " + quote(field) + " FROM " + quote(set) + " WHERE " + quote(field) + " IS NOT NULL AND NOT EXISTS (SELECT 1 FROM " + quote(target) + " there WHERE there." + quote(id) + " = " + quote(set) + "." + quote(field) + ")"
+		query := "SELECT DISTINCT " + quote(field) + " FROM " + quote(set) + " WHERE " + quote(field) +
+			" IS NOT NULL AND NOT EXISTS (SELECT 1 FROM " + quote(target) + " there WHERE there." + quote(id) + " = " + quote(set) +
+			"." + quote(field) + ")"
 		if err := e.each(ctx, 1, func(row []any) error {
 			if v := row[0]; !slices.Contains(ref.None, engine.StoredText(v)) && !h.by[id][valueText(v)] {
 				values = append(values, v)

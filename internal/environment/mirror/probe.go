@@ -109,13 +109,13 @@ func (e *mirror) referrers(ctx context.Context, m *environment.Model, typ string
 	if err != nil {
 		return err
 	}
-	for _, set := range e.referring(t.Place(m.Environment)) {
+	for _, set := range referringTo(e, t.Place(m.Environment)) {
 		h, err := e.table(ctx, set)
 		if err != nil {
 			return err
 		}
 		if h.columns == nil {
-			h.columns = e.wanted(m, set)
+			h.columns = wantedOf(e, m, set)
 		}
 		if h.columns == nil { // it is none of the catalog's
 			h.columns = e.about.Places[set].Primary

@@ -31,7 +31,8 @@ func (w *work) deliver(ctx context.Context, edits []Edit) ([]Outcome, error) {
 			return nil, err
 		}
 		if len(came) != len(some) {
-			return nil, &environment.Error{Environment: w.name, Message: "the service did not answer as many requests as were sent.", Mend: "Import with --resume: what came of them is read then."}
+			return nil, &environment.Error{Environment: w.name, Message: "the service did not answer as many requests as were sent.",
+				Mend: "Import with --resume: what came of them is read then."}
 		}
 		var lost []int
 		var wait time.Duration
@@ -84,7 +85,9 @@ func (w *work) settle(ctx context.Context, edits []Edit, lost []int, out []Outco
 		case edit.Kind == Add && len(rows) == 0:
 			again = append(again, at)
 		case edit.Kind == Add && len(rows) > 1:
-			return nil, &environment.Error{Environment: w.name, Message: fmt.Sprintf("%d records of %s are there now where one was to be added and the answer was lost.", len(rows), edit.Set),
+			return nil, &environment.Error{Environment: w.name,
+				Message: fmt.Sprintf("%d records of %s are there now where one was to be added and the answer was lost.",
+					len(rows), edit.Set),
 				Mend: "Look at them in the target, remove what is too much, and import with --resume."}
 		case edit.Kind != Remove && w.holds(rows[0], edit):
 			out[at] = Outcome{Row: &rows[0]}
@@ -118,7 +121,8 @@ func (w *work) find(ctx context.Context, edit Edit) ([]Row, error) {
 	}
 	var rows []Row
 	err := w.service.Fetch(ctx, q, func(row Row) error {
-		same := !slices.ContainsFunc(edit.Key, func(column string) bool { return valueText(row.Values[column]) != valueText(edit.Values[column]) })
+		same := !slices.ContainsFunc(edit.Key,
+			func(column string) bool { return valueText(row.Values[column]) != valueText(edit.Values[column]) })
 		if edit.Kind != Add || same {
 			rows = append(rows, row)
 		}

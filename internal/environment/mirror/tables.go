@@ -35,18 +35,23 @@ func (e *mirror) table(ctx context.Context, set string) (*held, error) {
 	}
 	p, ok := e.about.Places[set]
 	if !ok {
-		return nil, &environment.Error{Environment: e.name, Message: fmt.Sprintf("the service has no set %q.", set), Mend: "Correct at: of the record type in the catalog."}
+		return nil, &environment.Error{Environment: e.name, Message: fmt.Sprintf("the service has no set %q.", set),
+			Mend: "Correct at: of the record type in the catalog."}
 	}
 	for other := range e.sets {
 		if strings.EqualFold(other, set) {
-			return nil, &environment.Error{Environment: e.name, Message: fmt.Sprintf("the service has sets %s and %s, which differ in case alone.", other, set), Mend: "Leave one of them out of the catalog."}
+			return nil, &environment.Error{Environment: e.name,
+				Message: fmt.Sprintf("the service has sets %s and %s, which differ in case alone.", other, set),
+				Mend:    "Leave one of them out of the catalog."}
 		}
 	}
 	if message := unfit(p); message != "" {
-		return nil, &environment.Error{Environment: e.name, Message: message, Mend: "Leave the record type out of the catalog, or ask who runs the service."}
+		return nil, &environment.Error{Environment: e.name, Message: message,
+			Mend: "Leave the record type out of the catalog, or ask who runs the service."}
 	}
 	if len(e.sets) == 0 {
-		for _, query := range []string{`CREATE TABLE "anagram edits" (n INTEGER PRIMARY KEY, place, row, kind, col)`, `CREATE TABLE "anagram loading" (n)`} {
+		for _, query := range []string{`CREATE TABLE "anagram edits" (n INTEGER PRIMARY KEY, place, row, kind, col)`,
+			`CREATE TABLE "anagram loading" (n)`} {
 			if err := e.exec(ctx, query); err != nil {
 				return nil, err
 			}
@@ -54,12 +59,15 @@ func (e *mirror) table(ctx context.Context, set string) (*held, error) {
 	}
 	var columns []string
 	noted := func(kind, row, column string) string {
-		return fmt.Sprintf(`BEGIN INSERT INTO "anagram edits" (place, row, kind, col) VALUES ('%s', %s, '%s', %s); END`, strings.ReplaceAll(set, "'", "''"), row, kind, column)
+		return fmt.Sprintf(`BEGIN INSERT INTO "anagram edits" (place, row, kind, col) VALUES ('%s', %s, '%s', %s); END`,
+			strings.ReplaceAll(set, "'", "''"), row, kind, column)
 	}
 	const ours = ` NOT EXISTS (SELECT 1 FROM "anagram loading")`
 	triggers := []string{
-		fmt.Sprintf(`CREATE TRIGGER %s AFTER INSERT ON %s WHEN%s %s`, quote("added "+set), quote(set), ours, noted("add", "new.rowid", "NULL")),
-		fmt.Sprintf(`CREATE TRIGGER %s BEFORE DELETE ON %s WHEN%s %s`, quote("removed "+set), quote(set), ours, noted("remove", "old."+quote(refColumn), "old."+quote(tagColumn))),
+		fmt.Sprintf(`CREATE TRIGGER %s AFTER INSERT ON %s WHEN%s %s`, quote("added "+set), quote(set), ours,
+			noted("add", "new.rowid", "NULL")),
+		fmt.Sprintf(`CREATE TRIGGER %s BEFORE DELETE ON %s WHEN%s %s`, quote("removed "+set), quote(set), ours,
+			noted("remove", "old."+quote(refColumn), "old."+quote(tagColumn))),
 	}
 	for _, c := range p.Columns {
 		affinity := ""
@@ -71,11 +79,13 @@ func (e *mirror) table(ctx context.Context, set string) (*held, error) {
 		}
 		columns = append(columns, quote(c.Name)+affinity)
 		name := quote(c.Name)
-		triggers = append(triggers, fmt.Sprintf(`CREATE TRIGGER %s AFTER UPDATE OF %s ON %s WHEN old.%s IS NOT new.%s AND%s %s`, quote("changed "+set+" "+c.Name), name, quote(set), name, name, ours,
+		triggers = append(triggers, fmt.Sprintf(`CREATE TRIGGER %s AFTER UPDATE OF %s ON %s WHEN old.%s IS NOT new.%s AND%s %s`,
+			quote("changed "+set+" "+c.Name), name, quote(set), name, name, ours,
 			noted("change", "new.rowid", "'"+strings.ReplaceAll(c.Name, "'", "''")+"'")))
 	}
 	columns = append(columns, quote(refColumn)+" TEXT", quote(tagColumn)+" TEXT")
-	for _, query := range append([]string{fmt.Sprintf("CREATE TABLE %s (%s)", quote(set), strings.Join(columns, ", ")), fmt.Sprintf("CREATE UNIQUE INDEX %s ON %s (%s)", quote("ref "+set), quote(set), quote(refColumn))}, triggers...) {
+	for _, query := range append([]string{fmt.Sprintf("CREATE TABLE %s (%s)", quote(set), strings.Join(columns, ", ")),
+		fmt.Sprintf("CREATE UNIQUE INDEX %s ON %s (%s)", quote("ref "+set), quote(set), quote(refColumn))}, triggers...) {
 		if err := e.exec(ctx, query); err != nil {
 			return nil, err
 		}
@@ -96,7 +106,8 @@ func unfit(p catalog.Place) string {
 		lower := strings.ToLower(c.Name)
 		switch other, twice := seen[lower]; {
 		case twice:
-			return fmt.Sprintf("%s has properties %s and %s, which differ in case alone.", p.Name, show.Harmless(other), show.Harmless(c.Name))
+			return fmt.Sprintf("%s has properties %s and %s, which differ in case alone.", p.Name, show.Harmless(other),
+				show.Harmless(c.Name))
 		case c.Name == "" || len(c.Name) > 300 || strings.ContainsFunc(c.Name, func(r rune) bool { return r <= ' ' || r == 0x7f }):
 			return fmt.Sprintf("%s has a property that is called %s, which is no name.", p.Name, show.Harmless(c.Name))
 		}
@@ -136,7 +147,7 @@ func (e *mirror) prepare(ctx context.Context, m *environment.Model, typ string) 
 		return "", nil, err
 	}
 	if h.columns == nil {
-		h.columns = e.wanted(m, set)
+		h.columns = wantedOf(e, m, set)
 	}
 	var key []string
 	for _, field := range t.Key {
@@ -157,9 +168,9 @@ func (e *mirror) prepare(ctx context.Context, m *environment.Model, typ string) 
 	return set, h, nil
 }
 
-// wanted lists the columns of a set that some record type of the catalog uses: secret ones are
+// wantedOf lists the columns of a set that some record type of the catalog uses: secret ones are
 // never fetched, and what is ignored need not be.
-func (e *mirror) wanted(m *environment.Model, set string) []string {
+func wantedOf(e *mirror, m *environment.Model, set string) []string {
 	out := map[string]bool{}
 	p := e.about.Places[set]
 	for _, t := range m.Catalog.Types {
@@ -167,7 +178,8 @@ func (e *mirror) wanted(m *environment.Model, set string) []string {
 			continue
 		}
 		for _, c := range p.Columns {
-			if !slices.Contains(t.Secret, c.Name) && !t.Ignores(c.Name) || t.IsStamp(c.Name) || c.Name == t.ID || t.Serves(c.Name) || slices.Contains(p.Primary, c.Name) {
+			if !slices.Contains(t.Secret, c.Name) && !t.Ignores(c.Name) || t.IsStamp(c.Name) || c.Name == t.ID || t.Serves(c.Name) ||
+				slices.Contains(p.Primary, c.Name) {
 				out[c.Name] = true
 			}
 		}
@@ -207,7 +219,8 @@ func (e *mirror) loading(ctx context.Context, do func() error) (err error) {
 // keep puts a row that the service gave into its table, in place of what was there.
 func (e *mirror) keep(ctx context.Context, set string, row Row) error {
 	if row.Ref == "" {
-		return &environment.Error{Environment: e.name, Message: fmt.Sprintf("the service gives a row of %s without a key.", set), Mend: "Ask who runs the service."}
+		return &environment.Error{Environment: e.name, Message: fmt.Sprintf("the service gives a row of %s without a key.", set),
+			Mend: "Ask who runs the service."}
 	}
 	if row.Tag != "" {
 		e.sets[set].tagged = true
@@ -218,7 +231,8 @@ func (e *mirror) keep(ctx context.Context, set string, row Row) error {
 		columns, args = append(columns, quote(c.Name)), append(args, row.Values[c.Name])
 	}
 	columns, args = append(columns, quote(refColumn), quote(tagColumn)), append(args, row.Ref, row.Tag)
-	return e.exec(ctx, fmt.Sprintf("INSERT OR REPLACE INTO %s (%s) VALUES (%s)", quote(set), strings.Join(columns, ", "), strings.TrimSuffix(strings.Repeat("?, ", len(args)), ", ")), args...)
+	return e.exec(ctx, fmt.Sprintf("INSERT OR REPLACE INTO %s (%s) VALUES (%s)", quote(set), strings.Join(columns, ", "),
+		strings.TrimSuffix(strings.Repeat("?, ", len(args)), ", ")), args...)
 }
 
 // each gives the rows of a query over the temporary database, which are read whole first.

@@ -115,7 +115,8 @@ func (w *work) taken(ctx context.Context, m *environment.Model, changes []enviro
 		}
 		for i, n := range there {
 			if n > 0 {
-				refused[at[typ][i]] = &environment.RecordError{Environment: w.name, Address: m.Catalog.Address(typ, some[i]), Cause: errors.New("it is there already")}
+				refused[at[typ][i]] = &environment.RecordError{Environment: w.name, Address: m.Catalog.Address(typ, some[i]),
+					Cause: errors.New("it is there already")}
 			}
 		}
 	}
@@ -199,7 +200,8 @@ func (w *work) collect(ctx context.Context, m *environment.Model, change int, c 
 	type noted struct{ place, row, kind, column string }
 	var notes []noted
 	if err := w.each(ctx, 4, func(row []any) error {
-		notes = append(notes, noted{engine.StoredText(row[0]), engine.StoredText(row[1]), engine.StoredText(row[2]), engine.StoredText(row[3])})
+		notes = append(notes, noted{engine.StoredText(row[0]), engine.StoredText(row[1]), engine.StoredText(row[2]),
+			engine.StoredText(row[3])})
 		return nil
 	}, `SELECT place, row, kind, col FROM "anagram edits" ORDER BY n`); err != nil {
 		return err
@@ -212,7 +214,8 @@ func (w *work) collect(ctx context.Context, m *environment.Model, change int, c 
 		if !known {
 			i = len(edits)
 			at[id] = i
-			edits = append(edits, sent{change: change, of: c, edit: Edit{Kind: Change, Set: n.place, ID: uuid.NewString(), Values: map[string]any{}}})
+			edits = append(edits, sent{change: change, of: c, edit: Edit{Kind: Change, Set: n.place, ID: uuid.NewString(),
+				Values: map[string]any{}}})
 		}
 		one := &edits[i].edit
 		switch n.kind {
@@ -276,7 +279,8 @@ func (w *work) forNew(m *environment.Model, c environment.Change, one *Edit) {
 	p := w.about.Places[one.Set]
 	for i, field := range c.Fields {
 		for _, column := range t.Stored(field.Name) {
-			if of, there := p.Column(column); there && !of.Derived && i < len(c.Values) && c.Values[i].IsNull() && one.Values[column] == nil {
+			if of, there := p.Column(column); there && !of.Derived && i < len(c.Values) && c.Values[i].IsNull() &&
+				one.Values[column] == nil {
 				one.Values[column] = nil
 			}
 		}
@@ -353,7 +357,8 @@ func (w *work) became(ctx context.Context, edit Edit, o Outcome) (told bool, err
 		drop := "DELETE FROM " + quote(edit.Set) + " WHERE " + quote(refColumn) + " = ?"
 		args := []any{edit.Ref}
 		if edit.Kind == Add { // the one without a reference is the one that waited
-			drop, args = "DELETE FROM "+quote(edit.Set)+" WHERE "+quote(refColumn)+" IS NULL AND rowid IN (SELECT rowid FROM "+quote(edit.Set)+" WHERE true", nil
+			set := quote(edit.Set)
+			drop, args = "DELETE FROM "+set+" WHERE "+quote(refColumn)+" IS NULL AND rowid IN (SELECT rowid FROM "+set+" WHERE true", nil
 			for _, column := range edit.Key {
 				drop, args = drop+" AND "+quote(column)+" IS ?", append(args, edit.Values[column])
 			}
@@ -401,7 +406,8 @@ func (w *work) Settle(ctx context.Context) error {
 			untold[all[i].Set] = append(untold[all[i].Set], all[i].Ref)
 		}
 		if o.Refused != nil && !errors.Is(o.Refused, environment.ErrMoved) {
-			return &environment.Error{Environment: w.name, Message: fmt.Sprintf("the stamps of a record of %s cannot be set: %v.", all[i].Set, o.Refused), Mend: "Say stamp: {write: never} of the record type in the catalog."}
+			return &environment.Error{Environment: w.name, Message: fmt.Sprintf("the stamps of a record of %s cannot be set: %v.",
+				all[i].Set, o.Refused), Mend: "Say stamp: {write: never} of the record type in the catalog."}
 		}
 	}
 	return w.again(ctx, untold)

@@ -36,7 +36,8 @@ const (
 )
 
 func newAble() able {
-	return able{most: mostTogether, inOne: inOne, narrows: map[string]bool{}, count: map[string]int{}, unbound: map[string]bool{}, expands: map[string]bool{}, first: map[string]string{}}
+	return able{most: mostTogether, inOne: inOne, narrows: map[string]bool{}, count: map[string]int{}, unbound: map[string]bool{},
+		expands: map[string]bool{}, first: map[string]string{}}
 }
 
 // Count asks how many entities a set has.

@@ -71,7 +71,8 @@ func (s *service) several(ctx context.Context, urls []string, most int) ([]*web.
 // sendBatch sends several requests in one. Each is for itself: what the others do is none of
 // its business. An answer that did not come is nil.
 func (s *service) sendBatch(ctx context.Context, way int, parts []part, again bool) ([]*web.Answer, error) {
-	request := web.Request{Method: http.MethodPost, URL: "$batch", Again: again, Header: http.Header{"Odata-Maxversion": {"4.01"}, "Prefer": {"odata.continue-on-error"}}}
+	request := web.Request{Method: http.MethodPost, URL: "$batch", Again: again,
+		Header: http.Header{"Odata-Maxversion": {"4.01"}, "Prefer": {"odata.continue-on-error"}}}
 	var err error
 	if way == batchJSON {
 		request.Header.Set("Accept", "application/json")
@@ -181,20 +182,23 @@ func batchAsParts(parts []part) ([]byte, string, error) {
 		content.WriteString("\r\n")
 		content.Write(p.body)
 		if !p.writes() {
-			if err := addPart(w, textproto.MIMEHeader{"Content-Type": {"application/http"}, "Content-Transfer-Encoding": {"binary"}}, content.Bytes()); err != nil {
+			if err := addPart(w, textproto.MIMEHeader{"Content-Type": {"application/http"}, "Content-Transfer-Encoding": {"binary"}},
+				content.Bytes()); err != nil {
 				return nil, "", err
 			}
 			continue
 		}
 		var inner bytes.Buffer
 		set := multipart.NewWriter(&inner)
-		if err := addPart(set, textproto.MIMEHeader{"Content-Type": {"application/http"}, "Content-Transfer-Encoding": {"binary"}, "Content-ID": {strconv.Itoa(i + 1)}}, content.Bytes()); err != nil {
+		if err := addPart(set, textproto.MIMEHeader{"Content-Type": {"application/http"}, "Content-Transfer-Encoding": {"binary"},
+			"Content-ID": {strconv.Itoa(i + 1)}}, content.Bytes()); err != nil {
 			return nil, "", err
 		}
 		if err := set.Close(); err != nil {
 			return nil, "", err
 		}
-		if err := addPart(w, textproto.MIMEHeader{"Content-Type": {"multipart/mixed; boundary=" + set.Boundary()}}, inner.Bytes()); err != nil {
+		if err := addPart(w, textproto.MIMEHeader{"Content-Type": {"multipart/mixed; boundary=" + set.Boundary()}},
+			inner.Bytes()); err != nil {
 			return nil, "", err
 		}
 	}

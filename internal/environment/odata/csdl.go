@@ -196,7 +196,8 @@ func (p *property) annotate(term string, value note) {
 
 func (e *entitySet) restrict(term string, value note) {
 	for restriction, what := range map[string][2]string{
-		"InsertRestrictions": {"insert", "Insertable"}, "UpdateRestrictions": {"update", "Updatable"}, "DeleteRestrictions": {"delete", "Deletable"},
+		"InsertRestrictions": {"insert", "Insertable"}, "UpdateRestrictions": {"update", "Updatable"},
+		"DeleteRestrictions": {"delete", "Deletable"},
 		"FilterRestrictions": {"filter", "Filterable"}, "ReadRestrictions": {"read", "Readable"},
 	} {
 		if term == restriction {

@@ -127,7 +127,8 @@ func structuredJSON(full string, element object) *structured {
 			out.properties = append(out.properties, propertyJSON(name, of))
 			continue
 		}
-		n := navigation{name: name, to: textOf(of["$Type"]), collection: of["$Collection"] == true, nullable: of["$Nullable"] == true, contains: of["$ContainsTarget"] == true, partner: textOf(of["$Partner"])}
+		n := navigation{name: name, to: textOf(of["$Type"]), collection: of["$Collection"] == true, nullable: of["$Nullable"] == true,
+			contains: of["$ContainsTarget"] == true, partner: textOf(of["$Partner"])}
 		if pairs, ok := of["$ReferentialConstraint"].(object); ok {
 			for _, here := range slices.Sorted(maps.Keys(pairs)) {
 				if !strings.Contains(here, "@") {

@@ -164,7 +164,8 @@ func readXML(text []byte) (*schema, error) {
 }
 
 func newSchema() *schema {
-	return &schema{types: map[string]*structured{}, enums: map[string]*enum{}, based: map[string]property{}, sets: map[string]*entitySet{}, aliases: map[string]string{}}
+	return &schema{types: map[string]*structured{}, enums: map[string]*enum{}, based: map[string]property{},
+		sets: map[string]*entitySet{}, aliases: map[string]string{}}
 }
 
 // whole refuses what has no sets, or too much.
@@ -255,7 +256,8 @@ func collected(typ string) (string, bool) {
 }
 
 func (p xmlProperty) property() property {
-	out := property{name: p.Name, nullable: p.Nullable != "false", length: number(p.MaxLength), precision: number(p.Precision), scale: number(p.Scale), hasDefault: p.Default != nil}
+	out := property{name: p.Name, nullable: p.Nullable != "false", length: number(p.MaxLength), precision: number(p.Precision),
+		scale: number(p.Scale), hasDefault: p.Default != nil}
 	out.scaled = p.Scale == strconv.Itoa(out.scale)
 	out.typ, out.collection = collected(p.Type)
 	return out
@@ -271,7 +273,8 @@ func (p xmlProperty) navigation() navigation {
 }
 
 func (a xmlAnnotation) note() note {
-	out := note{yes: a.Bool != "false" && strings.TrimSpace(a.InnerBool) != "false", text: a.String + a.EnumMember + strings.TrimSpace(a.InnerEnum)}
+	out := note{yes: a.Bool != "false" && strings.TrimSpace(a.InnerBool) != "false", text: a.String + a.EnumMember +
+		strings.TrimSpace(a.InnerEnum)}
 	for _, r := range a.Records {
 		for _, v := range r.Values {
 			if v.Bool == "false" || strings.TrimSpace(v.InnerBool) == "false" {

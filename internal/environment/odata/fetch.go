@@ -106,7 +106,8 @@ func (s *service) fetchBy(ctx context.Context, p *place, q mirror.Query, give fu
 
 // tooMuch reports whether a service may refuse what was asked as there was too much of it.
 func tooMuch(a *web.Answer) bool {
-	return a.Status == http.StatusBadRequest || a.Status == http.StatusRequestEntityTooLarge || a.Status == http.StatusRequestURITooLong || a.Status == http.StatusNotImplemented
+	return a.Status == http.StatusBadRequest || a.Status == http.StatusRequestEntityTooLarge ||
+		a.Status == http.StatusRequestURITooLong || a.Status == http.StatusNotImplemented
 }
 
 // all gives all rows, or those of a filter, and makes sure that none is missing.
@@ -158,7 +159,8 @@ func (s *service) all(ctx context.Context, p *place, q mirror.Query, filter stri
 
 // rest asks for what did not come though the service says that it is there: it ends its pages
 // without saying that there are more.
-func (s *service) rest(ctx context.Context, p *place, q mirror.Query, filter string, count, got int, give func(mirror.Row) error, now func() int) error {
+func (s *service) rest(ctx context.Context, p *place, q mirror.Query, filter string, count, got int, give func(mirror.Row) error,
+	now func() int) error {
 	order := make([]string, len(p.key))
 	for i, c := range p.key {
 		order[i] = c.name
@@ -167,7 +169,8 @@ func (s *service) rest(ctx context.Context, p *place, q mirror.Query, filter str
 		// The order of what came so far is not known, so all is asked for again in one that is.
 		for skip, known := 0, got; ; {
 			rows := 0
-			more := []string{"$orderby=" + url.QueryEscape(strings.Join(order, ",")), fmt.Sprintf("$top=%d", s.page), fmt.Sprintf("$skip=%d", skip)}
+			more := []string{"$orderby=" + url.QueryEscape(strings.Join(order, ",")), fmt.Sprintf("$top=%d", s.page),
+				fmt.Sprintf("$skip=%d", skip)}
 			found, err := s.rows(ctx, p, s.address(p, q.Columns, filter, more...), q.Columns)
 			if err != nil {
 				return err
@@ -195,7 +198,8 @@ func (s *service) rest(ctx context.Context, p *place, q mirror.Query, filter str
 	if n, err := s.Count(ctx, p.name); err != nil || n >= 0 && n <= got {
 		return err // it has become less in between
 	}
-	return s.fail(fmt.Sprintf("%s says that %s has %d entities, and gives %d.", s.web.Base(), p.name, count, got), "Try again; if it stays so, ask who runs the service for the rest, or use an account that may see all.")
+	return s.fail(fmt.Sprintf("%s says that %s has %d entities, and gives %d.", s.web.Base(), p.name, count, got),
+		"Try again; if it stays so, ask who runs the service for the rest, or use an account that may see all.")
 }
 
 // page is what one answer holds.
@@ -213,7 +217,8 @@ func (s *service) page1(body []byte) (page, error) {
 	}
 	value, ok := raw["value"]
 	if !ok || json.Unmarshal(value, &out.rows) != nil {
-		return out, s.fail(s.web.Base()+" answers with something that is no list of entities.", "Check that connect: is the root of an OData v4 service.")
+		return out, s.fail(s.web.Base()+" answers with something that is no list of entities.",
+			"Check that connect: is the root of an OData v4 service.")
 	}
 	for _, name := range []string{"@odata.nextLink", "@nextLink"} {
 		if link, ok := raw[name]; ok {
@@ -240,14 +245,16 @@ func (s *service) object(body []byte) (map[string]json.RawMessage, error) {
 		return nil, s.fail(s.web.Base()+" answers with JSON that is nested too deep.", "Ask who runs the service.")
 	}
 	if json.Unmarshal(body, &raw) != nil || raw == nil {
-		return nil, s.fail(s.web.Base()+" answers with something that is no JSON object, or that ends early.", "Check that connect: is the root of an OData v4 service, and try again.")
+		return nil, s.fail(s.web.Base()+" answers with something that is no JSON object, or that ends early.",
+			"Check that connect: is the root of an OData v4 service, and try again.")
 	}
 	return raw, nil
 }
 
 // pages gives the rows of an answer, and of all pages after it. At most so many rows are asked
 // for, 0 is all.
-func (s *service) pages(ctx context.Context, p *place, columns []string, asked string, answer *web.Answer, most int, give func(mirror.Row) error) error {
+func (s *service) pages(ctx context.Context, p *place, columns []string, asked string, answer *web.Answer, most int,
+	give func(mirror.Row) error) error {
 	visited := map[[32]byte]bool{}
 	rows, empty, restarts := 0, 0, 0
 	for n := 0; ; n++ {
@@ -311,7 +318,8 @@ func (s *service) nextPage(ctx context.Context, p *place, next, first string, re
 	}
 	if answer.Status == http.StatusGone || answer.Status == http.StatusNotFound {
 		if *restarts++; *restarts > mostRestart {
-			return nil, false, s.fail(fmt.Sprintf("%s does not give the pages of %s to the end.", s.web.Base(), p.name), "Try again, or ask for fewer rows a page with page: in anagram.yaml.")
+			return nil, false, s.fail(fmt.Sprintf("%s does not give the pages of %s to the end.", s.web.Base(), p.name),
+				"Try again, or ask for fewer rows a page with page: in anagram.yaml.")
 		}
 		again = true
 		if answer, err = s.ask(ctx, first, ""); err != nil {
@@ -327,7 +335,8 @@ func (p page) tooMany(rows, pages, empty int) bool {
 }
 
 func (s *service) endless(p *place) error {
-	return s.fail(fmt.Sprintf("%s gives pages of %s without end.", s.web.Base(), p.name), "Ask who runs the service; nothing was taken over.")
+	return s.fail(fmt.Sprintf("%s gives pages of %s without end.", s.web.Base(), p.name),
+		"Ask who runs the service; nothing was taken over.")
 }
 
 // rows gives the rows of one answer.
@@ -395,7 +404,9 @@ func (s *service) row(p *place, columns []string, raw map[string]json.RawMessage
 		}
 		held, err := c.held(value)
 		if err != nil {
-			return row, &environment.Error{Environment: s.name, Message: fmt.Sprintf("an entity of %s cannot be read, property %s: %v.", p.name, c.name, err), Mend: "Correct it there, or leave the property out with ignore: in the catalog.", Cause: err}
+			return row, &environment.Error{Environment: s.name,
+				Message: fmt.Sprintf("an entity of %s cannot be read, property %s: %v.", p.name, c.name, err),
+				Mend:    "Correct it there, or leave the property out with ignore: in the catalog.", Cause: err}
 		}
 		if c.typ == "Edm.Decimal" || c.typ == "Edm.Int64" {
 			if value = json.RawMessage(strings.TrimSpace(string(value))); len(value) > 0 && value[0] == '"' {

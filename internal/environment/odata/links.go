@@ -70,7 +70,8 @@ func (s *service) fetchLinks(ctx context.Context, p *place, q mirror.Query, give
 }
 
 // linking makes a row of each link, of those that are wanted where some are.
-func (s *service) linking(set, to *place, names, refs []string, give func(mirror.Row) error) func(mirror.Row, map[string]json.RawMessage) error {
+func (s *service) linking(set, to *place, names, refs []string, give func(mirror.Row) error) func(mirror.Row,
+	map[string]json.RawMessage) error {
 	wanted := map[string]bool{}
 	for _, ref := range refs {
 		wanted[ref] = true
@@ -119,7 +120,8 @@ func (s *service) direct(ctx context.Context, p *place, ref, chosen string) ([]m
 }
 
 // linksOf gives the links of one entity.
-func (s *service) linksOf(ctx context.Context, p, set *place, own []string, chosen string, expands bool, raw map[string]json.RawMessage, link func(mirror.Row, map[string]json.RawMessage) error) error {
+func (s *service) linksOf(ctx context.Context, p, set *place, own []string, chosen string, expands bool,
+	raw map[string]json.RawMessage, link func(mirror.Row, map[string]json.RawMessage) error) error {
 	from, err := s.row(set, own, raw)
 	if err != nil {
 		return err

@@ -81,7 +81,8 @@ func (s *service) ask(ctx context.Context, url, accept string) (*web.Answer, err
 		header.Set("Prefer", fmt.Sprintf("odata.maxpagesize=%d", s.page))
 	}
 	answer, err := s.web.Do(ctx, web.Request{Method: http.MethodGet, URL: url, Header: header, Again: true})
-	if err == nil && accept == "" && !s.able.plainJSON && (answer.Status == http.StatusNotAcceptable || answer.Status == http.StatusUnsupportedMediaType) {
+	if err == nil && accept == "" && !s.able.plainJSON && (answer.Status == http.StatusNotAcceptable ||
+		answer.Status == http.StatusUnsupportedMediaType) {
 		s.able.plainJSON = true
 		return s.ask(ctx, url, accept)
 	}
@@ -108,9 +109,11 @@ func (s *service) told(a *web.Answer) error {
 	if err := s.web.Refusal(a); err != nil {
 		return err
 	}
-	err := s.fail(fmt.Sprintf("%s answers with %d%s.", s.web.Base(), a.Status, after(words(a.Body, nil), ": ")), "Check connect: of this environment in anagram.yaml, and ask who runs the service.")
+	err := s.fail(fmt.Sprintf("%s answers with %d%s.", s.web.Base(), a.Status, after(words(a.Body, nil), ": ")),
+		"Check connect: of this environment in anagram.yaml, and ask who runs the service.")
 	var known *environment.Error
-	if errors.As(err, &known) && (a.Status == http.StatusNotImplemented || a.Status == http.StatusBadRequest || a.Status == http.StatusNotFound || a.Status == http.StatusMethodNotAllowed || a.Status == http.StatusInternalServerError) {
+	if errors.As(err, &known) && (a.Status == http.StatusNotImplemented || a.Status == http.StatusBadRequest ||
+		a.Status == http.StatusNotFound || a.Status == http.StatusMethodNotAllowed || a.Status == http.StatusInternalServerError) {
 		known.Cause = errUnable
 	}
 	return err

@@ -58,10 +58,13 @@ func (s *service) metadata(ctx context.Context) error {
 		read, err = readXML(text)
 	}
 	if err != nil {
-		return s.fail(fmt.Sprintf("%s is not described as an OData service: %v.", s.web.Base(), err), "Check that connect: is the root of an OData v4 service.")
+		return s.fail(fmt.Sprintf("%s is not described as an OData service: %v.", s.web.Base(), err),
+			"Check that connect: is the root of an OData v4 service.")
 	}
 	s.schema, s.version = read, answer.Header.Get("OData-Version")
-	if strings.HasPrefix(s.version, "1.") || strings.HasPrefix(s.version, "2.") || strings.HasPrefix(s.version, "3.") || strings.HasPrefix(answer.Header.Get("DataServiceVersion"), "1.") || strings.HasPrefix(answer.Header.Get("DataServiceVersion"), "2.") {
+	if strings.HasPrefix(s.version, "1.") || strings.HasPrefix(s.version, "2.") || strings.HasPrefix(s.version, "3.") ||
+		strings.HasPrefix(answer.Header.Get("DataServiceVersion"), "1.") ||
+		strings.HasPrefix(answer.Header.Get("DataServiceVersion"), "2.") {
 		return s.fail(s.web.Base()+" speaks an older OData than v4.", "Ask who runs the service for its address of OData v4.")
 	}
 	return s.makePlaces()
@@ -93,7 +96,8 @@ func (s *service) makePlaces() error {
 		}
 		slices.SortFunc(p.key, func(a, b column) int { return slices.Index(t.key, a.name) - slices.Index(t.key, b.name) })
 		if t.media {
-			p.columns = append(p.columns, column{property: property{name: mediaColumn, typ: "Edm.Stream", nullable: true}, kind: record.Bytes, stream: true, media: true})
+			p.columns = append(p.columns, column{property: property{name: mediaColumn, typ: "Edm.Stream", nullable: true},
+				kind: record.Bytes, stream: true, media: true})
 		}
 		s.places[name] = p
 	}
@@ -198,7 +202,8 @@ func (s *service) column(of property) column {
 }
 
 var ranges = map[string][2]string{
-	"Edm.Byte": {"0", "255"}, "Edm.SByte": {"-128", "127"}, "Edm.Int16": {"-32768", "32767"}, "Edm.Int32": {"-2147483648", "2147483647"}, "Edm.Int64": {"-9223372036854775808", "9223372036854775807"},
+	"Edm.Byte": {"0", "255"}, "Edm.SByte": {"-128", "127"}, "Edm.Int16": {"-32768", "32767"},
+	"Edm.Int32": {"-2147483648", "2147483647"}, "Edm.Int64": {"-9223372036854775808", "9223372036854775807"},
 }
 
 func (s *service) limits(c column) catalog.Limits {
@@ -230,7 +235,8 @@ func (s *service) Describe(ctx context.Context) (environment.Description, error)
 	if err := s.metadata(ctx); err != nil {
 		return environment.Description{}, err
 	}
-	about := environment.Description{Product: "OData service", Account: s.account, Address: s.web.Base(), Rights: mirror.Rights, Places: map[string]catalog.Place{}}
+	about := environment.Description{Product: "OData service", Account: s.account, Address: s.web.Base(), Rights: mirror.Rights,
+		Places: map[string]catalog.Place{}}
 	if s.version != "" {
 		about.Product += ", version " + s.version
 	}
@@ -244,10 +250,13 @@ func (s *service) Describe(ctx context.Context) (environment.Description, error)
 }
 
 func (s *service) described(p *place) catalog.Place {
-	out := catalog.Place{Name: p.name, NoRollback: true, CannotInsert: p.set.cannot["insert"], CannotUpdate: p.set.cannot["update"], CannotDelete: p.set.cannot["delete"]}
+	out := catalog.Place{Name: p.name, NoRollback: true, CannotInsert: p.set.cannot["insert"], CannotUpdate: p.set.cannot["update"],
+		CannotDelete: p.set.cannot["delete"]}
 	for _, c := range p.columns {
-		of := catalog.Column{Name: c.name, Kind: c.kind, Declared: strings.TrimPrefix(c.typ, "Edm."), Required: !c.nullable && !c.hasDefault && !c.computed, Default: c.hasDefault,
-			Derived: c.computed || c.readOnly, Once: c.immutable, Given: c.computed && len(p.key) == 1 && c.name == p.key[0].name, InnerID: len(p.key) == 1 && c.name == p.key[0].name && p.link == nil, Limits: s.limits(c), NoEquality: c.stream}
+		of := catalog.Column{Name: c.name, Kind: c.kind, Declared: strings.TrimPrefix(c.typ, "Edm."), Required: !c.nullable &&
+			!c.hasDefault && !c.computed, Default: c.hasDefault,
+			Derived: c.computed || c.readOnly, Once: c.immutable, Given: c.computed && len(p.key) == 1 && c.name == p.key[0].name,
+			InnerID: len(p.key) == 1 && c.name == p.key[0].name && p.link == nil, Limits: s.limits(c), NoEquality: c.stream}
 		of.RefersTo = c.target
 		out.Columns = append(out.Columns, of)
 	}

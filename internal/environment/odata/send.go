@@ -199,8 +199,10 @@ func (s *service) outcome(ctx context.Context, edit mirror.Edit, a *web.Answer, 
 		return mirror.Outcome{Moved: true}, nil
 	case edit.Kind != mirror.Add && (a.Status == http.StatusNotFound || a.Status == http.StatusGone):
 		return mirror.Outcome{Moved: true}, nil
-	case a.Status == http.StatusTooManyRequests || a.Status >= 500 && a.Status != http.StatusNotImplemented || a.Status == http.StatusRequestTimeout:
-		return mirror.Outcome{Lost: fmt.Errorf("%s answers with %d%s", s.web.Base(), a.Status, after(words(a.Body, sent), ": ")), After: web.After(a.Header)}, nil
+	case a.Status == http.StatusTooManyRequests || a.Status >= 500 && a.Status != http.StatusNotImplemented ||
+		a.Status == http.StatusRequestTimeout:
+		return mirror.Outcome{Lost: fmt.Errorf("%s answers with %d%s", s.web.Base(), a.Status, after(words(a.Body, sent), ": ")),
+			After: web.After(a.Header)}, nil
 	case a.Status == http.StatusUnauthorized:
 		return mirror.Outcome{}, s.web.Refusal(a)
 	case a.Status < 200 || a.Status >= 300:
@@ -256,7 +258,8 @@ func (s *service) written(ctx context.Context, p *place, edit mirror.Edit, a *we
 	}
 	// A representation has no streams, and says nothing about what was bound.
 	var row *mirror.Row
-	err = s.fetchRefs(ctx, p, mirror.Query{Set: p.name, Columns: all, Refs: []string{ref}}, func(r mirror.Row) error { row = &r; return nil })
+	err = s.fetchRefs(ctx, p, mirror.Query{Set: p.name, Columns: all, Refs: []string{ref}},
+		func(r mirror.Row) error { row = &r; return nil })
 	if err != nil || row == nil {
 		return mirror.Outcome{}, err
 	}

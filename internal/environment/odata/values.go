@@ -129,7 +129,8 @@ func (s *service) literal(c column, held any) (string, bool) {
 		return strconv.FormatInt(v, 10), c.kind == record.Integer
 	case string:
 		switch {
-		case c.typ == "Edm.Guid" || c.kind == record.Decimal && !strings.Contains(v, "e") || c.kind == record.Date || c.kind == record.Timestamp || c.kind == record.Time:
+		case c.typ == "Edm.Guid" || c.kind == record.Decimal && !strings.Contains(v, "e") || c.kind == record.Date ||
+			c.kind == record.Timestamp || c.kind == record.Time:
 			return v, plainLiteral.MatchString(v)
 		case c.typ == "Edm.String":
 			return "'" + strings.ReplaceAll(v, "'", "''") + "'", true

@@ -136,7 +136,8 @@ func (d *directory) pages(ctx context.Context, p *place, options string, give fu
 			return nil
 		}
 		if try == 2 {
-			return d.fail(fmt.Sprintf("%s says that there are %d of its %s, and gives %d.", d.web.Base(), total, p.endpoint, len(seen)), "Try again; if it stays so, use an account that may see all.")
+			return d.fail(fmt.Sprintf("%s says that there are %d of its %s, and gives %d.", d.web.Base(), total, p.endpoint,
+				len(seen)), "Try again; if it stays so, use an account that may see all.")
 		}
 	}
 }

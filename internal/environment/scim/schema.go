@@ -126,7 +126,8 @@ func (d *directory) get(ctx context.Context, url string, into any) (gone bool, e
 		return false, err
 	}
 	if web.Shallow(a.Body) != nil || json.Unmarshal(a.Body, into) != nil {
-		return false, d.fail(d.web.Base()+" answers with something that is no JSON of SCIM.", "Check that connect: is the root of a SCIM 2.0 service.")
+		return false, d.fail(d.web.Base()+" answers with something that is no JSON of SCIM.",
+			"Check that connect: is the root of a SCIM 2.0 service.")
 	}
 	return false, nil
 }
@@ -138,7 +139,8 @@ func (d *directory) told(a *web.Answer) error {
 	if err := d.web.Refusal(a); err != nil {
 		return err
 	}
-	return d.fail(fmt.Sprintf("%s answers with %d%s.", d.web.Base(), a.Status, said(a.Body, nil)), "Check connect: of this environment in anagram.yaml, and ask who runs the directory.")
+	return d.fail(fmt.Sprintf("%s answers with %d%s.", d.web.Base(), a.Status, said(a.Body, nil)),
+		"Check connect: of this environment in anagram.yaml, and ask who runs the directory.")
 }
 
 // said gives what the directory says of a refusal, without what was sent.
@@ -184,7 +186,8 @@ func (d *directory) discover(ctx context.Context) error {
 			return err
 		}
 		if gone || len(of.into.Resources) == 0 || len(of.into.Resources) > mostTypes {
-			return d.fail(d.web.Base()+" does not describe its resources as SCIM 2.0 has it.", "Check that connect: is the root of a SCIM 2.0 service.")
+			return d.fail(d.web.Base()+" does not describe its resources as SCIM 2.0 has it.",
+				"Check that connect: is the root of a SCIM 2.0 service.")
 		}
 	}
 	known := map[string][]attribute{}
@@ -212,7 +215,8 @@ func (d *directory) discover(ctx context.Context) error {
 		d.describeType(p, known[t.Schema])
 		for _, extension := range t.SchemaExtensions {
 			if known[extension.Schema] != nil {
-				p.columns = append(p.columns, column{attribute: attribute{Name: shortName(extension.Schema), Type: "complex", SubAttributes: known[extension.Schema]}, kind: record.JSON, urn: extension.Schema})
+				p.columns = append(p.columns, column{attribute: attribute{Name: shortName(extension.Schema), Type: "complex",
+					SubAttributes: known[extension.Schema]}, kind: record.JSON, urn: extension.Schema})
 			}
 		}
 		d.places[p.name] = p
@@ -234,11 +238,13 @@ func shortName(urn string) string {
 }
 
 func (d *directory) describeType(p *place, attributes []attribute) {
-	p.columns = append(p.columns, column{attribute: attribute{Name: idColumn, Type: "string", CaseExact: true, Mutability: "readOnly"}, kind: record.Text},
+	p.columns = append(p.columns, column{attribute: attribute{Name: idColumn, Type: "string", CaseExact: true,
+		Mutability: "readOnly"}, kind: record.Text},
 		column{attribute: attribute{Name: changedColumn, Type: "dateTime", Mutability: "readOnly"}, kind: record.Timestamp},
 		column{attribute: attribute{Name: "externalId", Type: "string", CaseExact: true}, kind: record.Text})
 	for _, a := range attributes {
-		if a.Returned == "never" || a.Mutability == "writeOnly" || slices.Contains([]string{"id", "meta", "externalId", "schemas"}, a.Name) || a.Name == "members" || slices.ContainsFunc(p.columns, func(c column) bool { return c.Name == a.Name }) {
+		if a.Returned == "never" || a.Mutability == "writeOnly" || slices.Contains([]string{"id", "meta", "externalId", "schemas"},
+			a.Name) || a.Name == "members" || slices.ContainsFunc(p.columns, func(c column) bool { return c.Name == a.Name }) {
 			continue
 		}
 		c := column{attribute: a, kind: record.JSON}
@@ -276,7 +282,8 @@ func (d *directory) linkUp() {
 			return column{attribute: attribute{Name: name, Type: "string", CaseExact: true, Required: true}, kind: record.Text}
 		}
 		name := "Groups/" + strings.ToLower(to)
-		d.places[name] = &place{name: name, endpoint: "Groups", schema: group.schema, from: "Groups", to: to, columns: []column{id("group"), id("member")}}
+		d.places[name] = &place{name: name, endpoint: "Groups", schema: group.schema, from: "Groups", to: to,
+			columns: []column{id("group"), id("member")}}
 	}
 }
 
@@ -285,7 +292,8 @@ func (d *directory) Describe(ctx context.Context) (environment.Description, erro
 	if err := d.discover(ctx); err != nil {
 		return environment.Description{}, err
 	}
-	about := environment.Description{Product: "SCIM 2.0 directory", Account: d.account, Address: d.web.Base(), Rights: mirror.Rights, Places: map[string]catalog.Place{}}
+	about := environment.Description{Product: "SCIM 2.0 directory", Account: d.account, Address: d.web.Base(), Rights: mirror.Rights,
+		Places: map[string]catalog.Place{}}
 	if d.readOnly {
 		about.Rights = "read"
 	}
@@ -301,7 +309,8 @@ func (p *place) described() catalog.Place {
 		out.Primary = []string{"group", "member"}
 	}
 	for _, c := range p.columns {
-		of := catalog.Column{Name: c.Name, Kind: c.kind, Declared: c.Type, Required: c.Required, Derived: c.Mutability == "readOnly", Once: c.Mutability == "immutable", Loose: c.kind == record.Text && !c.CaseExact}
+		of := catalog.Column{Name: c.Name, Kind: c.kind, Declared: c.Type, Required: c.Required, Derived: c.Mutability == "readOnly",
+			Once: c.Mutability == "immutable", Loose: c.kind == record.Text && !c.CaseExact}
 		switch {
 		case p.to != "" && c.Name == "group":
 			of.RefersTo = p.from

@@ -259,7 +259,8 @@ func (d *directory) outcome(edit mirror.Edit, a *web.Answer, sent []byte) (mirro
 	case a.Status < 200 || a.Status >= 300:
 		return d.notDone(edit, p, a, sent)
 	case p.to != "" && edit.Kind == mirror.Add:
-		row := mirror.Row{Ref: fmt.Sprint(edit.Values["group"]) + memberSign + fmt.Sprint(edit.Values["member"]), Values: maps.Clone(edit.Values)}
+		row := mirror.Row{Ref: fmt.Sprint(edit.Values["group"]) + memberSign + fmt.Sprint(edit.Values["member"]),
+			Values: maps.Clone(edit.Values)}
 		return mirror.Outcome{Row: &row}, nil
 	case edit.Kind == mirror.Remove || p.to != "" || len(a.Body) == 0 || web.Shallow(a.Body) != nil:
 		return mirror.Outcome{}, nil
@@ -281,8 +282,10 @@ func (d *directory) notDone(edit mirror.Edit, p *place, a *web.Answer, sent []by
 		return mirror.Outcome{Moved: true}, nil
 	case edit.Kind != mirror.Add && p.to == "" && (a.Status == http.StatusNotFound || a.Status == http.StatusGone):
 		return mirror.Outcome{Moved: true}, nil
-	case a.Status == http.StatusTooManyRequests || a.Status >= 500 && a.Status != http.StatusNotImplemented || a.Status == http.StatusRequestTimeout:
-		return mirror.Outcome{Lost: fmt.Errorf("%s answers with %d%s", d.web.Base(), a.Status, said(a.Body, texts(sent))), After: web.After(a.Header)}, nil
+	case a.Status == http.StatusTooManyRequests || a.Status >= 500 && a.Status != http.StatusNotImplemented ||
+		a.Status == http.StatusRequestTimeout:
+		return mirror.Outcome{Lost: fmt.Errorf("%s answers with %d%s", d.web.Base(), a.Status, said(a.Body, texts(sent))),
+			After: web.After(a.Header)}, nil
 	case a.Status == http.StatusUnauthorized:
 		return mirror.Outcome{}, d.web.Refusal(a)
 	}

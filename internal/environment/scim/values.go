@@ -188,7 +188,8 @@ func (c column) pruned(v any) any {
 	case map[string]any:
 		for name, value := range of {
 			at := slices.IndexFunc(c.SubAttributes, func(a attribute) bool { return strings.EqualFold(a.Name, name) })
-			if value == nil || name == "$ref" || at >= 0 && (c.SubAttributes[at].Mutability == "readOnly" || c.SubAttributes[at].Returned == "never") {
+			if value == nil || name == "$ref" || at >= 0 && (c.SubAttributes[at].Mutability == "readOnly" ||
+				c.SubAttributes[at].Returned == "never") {
 				delete(of, name)
 			}
 		}

@@ -140,13 +140,15 @@ func Open(o Options) (*Client, error) {
 		text, err := safe.ReadSmall(o.Sign.Authority, mostFile)
 		config.RootCAs = x509.NewCertPool()
 		if err != nil || !config.RootCAs.AppendCertsFromPEM(text) {
-			return fail(fmt.Sprintf("the file %s, which should hold the certificates to believe, cannot be read or holds none.", o.Sign.Authority), "Check authority: in anagram.yaml.", err)
+			return fail(fmt.Sprintf("the file %s, which should hold the certificates to believe, cannot be read or holds none.",
+				o.Sign.Authority), "Check authority: in anagram.yaml.", err)
 		}
 	}
 	if o.Sign.Certificate != "" {
 		pair, err := readPair(o.Sign)
 		if err != nil {
-			return fail(fmt.Sprintf("the certificate in %s, with which to sign in, cannot be used.", o.Sign.Certificate), "Check certificate: and certificate_key: in anagram.yaml, and the rights of the files.", err)
+			return fail(fmt.Sprintf("the certificate in %s, with which to sign in, cannot be used.", o.Sign.Certificate),
+				"Check certificate: and certificate_key: in anagram.yaml, and the rights of the files.", err)
 		}
 		config.Certificates = []tls.Certificate{pair}
 	}
@@ -156,15 +158,18 @@ func Open(o Options) (*Client, error) {
 	}
 	c.slots = make(chan struct{}, orDefault(o.Pace.AtOnce, atOnce))
 	c.pace = rate.NewLimiter(rate.Limit(orDefault(o.Pace.PerSecond, perSecond)), cap(c.slots))
-	transport := &http.Transport{TLSClientConfig: config, Proxy: proxyOf(o.Around), ForceAttemptHTTP2: true, MaxIdleConnsPerHost: cap(c.slots), IdleConnTimeout: time.Minute,
-		DialContext: (&net.Dialer{Timeout: 10 * time.Second}).DialContext, TLSHandshakeTimeout: 10 * time.Second, ResponseHeaderTimeout: c.wait, MaxResponseHeaderBytes: 256 << 10}
+	transport := &http.Transport{TLSClientConfig: config, Proxy: proxyOf(o.Around), ForceAttemptHTTP2: true,
+		MaxIdleConnsPerHost: cap(c.slots), IdleConnTimeout: time.Minute,
+		DialContext: (&net.Dialer{Timeout: 10 * time.Second}).DialContext, TLSHandshakeTimeout: 10 * time.Second,
+		ResponseHeaderTimeout: c.wait, MaxResponseHeaderBytes: 256 << 10}
 	plain := &http.Client{Transport: transport, CheckRedirect: c.redirect}
 	c.http = retryablehttp.NewClient()
 	c.http.HTTPClient, c.http.Logger = plain, nil
 	c.http.RetryMax, c.http.RetryWaitMin, c.http.RetryWaitMax = orDefault(o.Pace.Tries, tries)-1, 200*time.Millisecond, 10*time.Second
 	c.http.CheckRetry, c.http.Backoff = c.again, backoff
 	c.http.ErrorHandler = retryablehttp.PassthroughErrorHandler
-	if c.sign, err = newSigner(o, account, &http.Client{Transport: transport, Timeout: c.wait, CheckRedirect: func(*http.Request, []*http.Request) error { return errElsewhere }}); err != nil {
+	if c.sign, err = newSigner(o, account, &http.Client{Transport: transport, Timeout: c.wait,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return errElsewhere }}); err != nil {
 		return nil, err
 	}
 	return c, nil
@@ -220,7 +225,8 @@ func (c *Client) At(from *url.URL, given string) (string, error) {
 	}
 	to, err := from.Parse(given)
 	if err != nil || to.Scheme != c.base.Scheme || to.Host != c.base.Host || to.User != nil {
-		return "", &environment.Error{Environment: c.name, Message: "the service names an address that is not its own, " + show.Harmless(shorten(given, 100)) + "; it was not followed.",
+		return "", &environment.Error{Environment: c.name, Message: "the service names an address that is not its own, " +
+			show.Harmless(shorten(given, 100)) + "; it was not followed.",
 			Mend: "Ask who runs the service; nothing was sent there."}
 	}
 	return to.String(), nil
@@ -239,7 +245,9 @@ func (c *Client) again(ctx context.Context, r *http.Response, err error) (bool, 
 	if errors.Is(err, errElsewhere) {
 		return false, nil
 	}
-	if err == nil && r.StatusCode != http.StatusTooManyRequests && r.StatusCode != http.StatusServiceUnavailable && r.StatusCode != http.StatusBadGateway && r.StatusCode != http.StatusGatewayTimeout && r.StatusCode != http.StatusInternalServerError {
+	if err == nil && r.StatusCode != http.StatusTooManyRequests && r.StatusCode != http.StatusServiceUnavailable &&
+		r.StatusCode != http.StatusBadGateway && r.StatusCode != http.StatusGatewayTimeout &&
+		r.StatusCode != http.StatusInternalServerError {
 		return false, nil
 	}
 	if err == nil && After(r.Header) > longest {
@@ -328,9 +336,13 @@ func (c *Client) once(ctx context.Context, r Request) (*Answer, error) {
 		most = MostAnswer
 	}
 	content, err := io.ReadAll(io.LimitReader(response.Body, most+1))
-	c.log.Debug("answered", "environment", c.name, "method", r.Method, "path", show.Harmless(shorten(req.URL.Path, 200)), "status", response.StatusCode, "bytes", len(content), "request", id, "theirs", show.Harmless(shorten(theirID(response.Header), 80)), "after", time.Since(began))
+	c.log.Debug("answered", "environment", c.name, "method", r.Method, "path", show.Harmless(shorten(req.URL.Path, 200)), "status",
+		response.StatusCode, "bytes", len(content), "request", id, "theirs", show.Harmless(shorten(theirID(response.Header), 80)),
+		"after", time.Since(began))
 	if int64(len(content)) > most {
-		return nil, &environment.Error{Environment: c.name, Message: fmt.Sprintf("%s answers with more than %d MiB at once, which is not read.", c.base.Host, most>>20), Mend: "Ask for less at a time with page: of this environment in anagram.yaml, or leave the large fields out."}
+		return nil, &environment.Error{Environment: c.name,
+			Message: fmt.Sprintf("%s answers with more than %d MiB at once, which is not read.", c.base.Host, most>>20),
+			Mend:    "Ask for less at a time with page: of this environment in anagram.yaml, or leave the large fields out."}
 	}
 	if err != nil {
 		return nil, c.lost(ctx, r, err)
@@ -354,7 +366,8 @@ func (c *Client) lost(ctx context.Context, r Request, err error) error {
 		return ctx.Err()
 	}
 	if errors.Is(err, errElsewhere) {
-		return &environment.Error{Environment: c.name, Message: c.base.Host + " sends requests on to another address, which was not followed.", Mend: environment.MendAddress}
+		return &environment.Error{Environment: c.name, Message: c.base.Host +
+			" sends requests on to another address, which was not followed.", Mend: environment.MendAddress}
 	}
 	message, mend := c.unreachable(err)
 	out := &environment.Error{Environment: c.name, Message: message, Mend: mend, Cause: errHidden}
@@ -379,7 +392,8 @@ func (c *Client) unreachable(err error) (message, mend string) {
 	var dns *net.DNSError
 	switch {
 	case isTLS(err):
-		return c.base.Host + " does not prove that it is that server.", "Check the address; a certificate of your own authority is named with authority: in anagram.yaml."
+		return c.base.Host + " does not prove that it is that server.",
+			"Check the address; a certificate of your own authority is named with authority: in anagram.yaml."
 	case errors.As(err, &dns):
 		return "there is no host " + show.Harmless(c.base.Hostname()) + ".", environment.MendAddress
 	case errors.Is(err, context.DeadlineExceeded), errors.As(err, &timeout) && timeout.Timeout():
@@ -415,9 +429,11 @@ func (c *Client) Refusal(a *Answer) error {
 	case http.StatusUnauthorized:
 		return &environment.Error{Environment: c.name, Message: c.base.Host + " does not let the account in.", Mend: environment.MendSign}
 	case http.StatusForbidden:
-		return &environment.Error{Environment: c.name, Message: c.base.Host + " refuses this to the account.", Mend: "Ask who runs the service for the right, or use another account."}
+		return &environment.Error{Environment: c.name, Message: c.base.Host + " refuses this to the account.",
+			Mend: "Ask who runs the service for the right, or use another account."}
 	case http.StatusTooManyRequests, http.StatusServiceUnavailable:
-		return &environment.Error{Environment: c.name, Message: c.base.Host + " is too busy and asks to come back later.", Mend: "Try again later, or ask less often with requests_a_second: in anagram.yaml."}
+		return &environment.Error{Environment: c.name, Message: c.base.Host + " is too busy and asks to come back later.",
+			Mend: "Try again later, or ask less often with requests_a_second: in anagram.yaml."}
 	}
 	return nil
 }

@@ -33,7 +33,8 @@ func newSigner(o Options, account string, plain *http.Client) (*signer, error) {
 	}
 	at, err := url.Parse(o.Sign.TokenAt)
 	if err != nil || at.Host == "" || at.User != nil || at.Scheme != "https" && (at.Scheme != "http" || !Here(at.Hostname()) && !o.TLSOff) {
-		return nil, &environment.Error{Environment: o.Name, Message: "token_at: is no https address without an account in it.", Mend: "Correct token_at: of this environment in anagram.yaml."}
+		return nil, &environment.Error{Environment: o.Name, Message: "token_at: is no https address without an account in it.",
+			Mend: "Correct token_at: of this environment in anagram.yaml."}
 	}
 	s.config = &clientcredentials.Config{ClientID: o.Sign.Client, ClientSecret: o.Password, TokenURL: o.Sign.TokenAt}
 	if o.Sign.Scope != "" {
@@ -51,7 +52,8 @@ func (s *signer) in(ctx context.Context, r *http.Request) error {
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
-			return &environment.Error{Environment: s.name, Message: "no token is to be had at token_at:" + said(err) + ".", Mend: "Check client:, token_at: and password: of this environment in anagram.yaml."}
+			return &environment.Error{Environment: s.name, Message: "no token is to be had at token_at:" + said(err) + ".",
+				Mend: "Check client:, token_at: and password: of this environment in anagram.yaml."}
 		}
 		r.Header.Set("Authorization", "Bearer "+token.AccessToken)
 	case s.header != "":

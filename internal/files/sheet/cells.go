@@ -27,7 +27,8 @@ const (
 )
 
 // builtIn are the formats of dates and times that every workbook has, by number.
-var builtIn = map[int]shown{14: asDate, 15: asDate, 16: asDate, 17: asDate, 18: asTime, 19: asTime, 20: asTime, 21: asTime, 22: asDateTime, 45: asTime, 46: asTime, 47: asTime}
+var builtIn = map[int]shown{14: asDate, 15: asDate, 16: asDate, 17: asDate, 18: asTime, 19: asTime, 20: asTime, 21: asTime,
+	22: asDateTime, 45: asTime, 46: asTime, 47: asTime}
 
 var (
 	literals = pattern.Of(`"[^"]*"|\\.|_.|\[[^\]]*\]`)
@@ -100,7 +101,8 @@ func (b *Book) text(title, at, raw string) (string, error) {
 	}
 	if as := b.style(id); as != asNumber && number >= 0 {
 		if moment, err := excelize.ExcelDateToTime(number, b.from1904); err == nil {
-			return moment.Round(time.Millisecond).Format(map[shown]string{asDate: time.DateOnly, asTime: "15:04:05.999", asDateTime: "2006-01-02 15:04:05.999"}[as]), nil
+			return moment.Round(time.Millisecond).Format(map[shown]string{asDate: time.DateOnly, asTime: "15:04:05.999",
+				asDateTime: "2006-01-02 15:04:05.999"}[as]), nil
 		}
 	}
 	return shortest(raw, number), nil
@@ -157,7 +159,8 @@ func (b *Book) set(title, at, text string) error {
 	}
 	if as := b.style(id); as == asDate && !b.from1904 {
 		if day, err := time.Parse(time.DateOnly, text); err == nil {
-			return b.file.SetCellDefault(title, at, strconv.Itoa(int(math.Round(day.Sub(time.Date(1899, 12, 30, 0, 0, 0, 0, time.UTC)).Hours()/24))))
+			return b.file.SetCellDefault(title, at, strconv.Itoa(int(math.Round(day.Sub(time.Date(1899, 12, 30, 0, 0, 0, 0,
+				time.UTC)).Hours()/24))))
 		}
 	} else if value, err := strconv.ParseFloat(text, 64); as == asNumber && err == nil && shortest(text, value) == text {
 		return b.file.SetCellDefault(title, at, text)

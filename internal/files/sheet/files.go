@@ -215,7 +215,8 @@ func NewXLSX(out io.Writer, name string) (Writer, error) {
 	if err != nil {
 		return nil, err
 	}
-	head, err := book.NewStyle(&excelize.Style{NumFmt: 49, Font: &excelize.Font{Bold: true}, Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"DDE8E4"}}})
+	head, err := book.NewStyle(&excelize.Style{NumFmt: 49, Font: &excelize.Font{Bold: true},
+		Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"DDE8E4"}}})
 	if err != nil {
 		return nil, err
 	}

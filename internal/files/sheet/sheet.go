@@ -53,7 +53,8 @@ func (t Table) Row(rec record.Record) ([]string, error) {
 	var out []string
 	for i, v := range slices.Concat(rec.Key.Parts(), rec.Values) {
 		if v.IsAbsent() {
-			return nil, fmt.Errorf("%s does not carry field %s, which a table cannot say", t.Catalog.Address(t.Type, rec.Key), t.Header()[i])
+			return nil, fmt.Errorf("%s does not carry field %s, which a table cannot say", t.Catalog.Address(t.Type, rec.Key),
+				t.Header()[i])
 		}
 		out = append(out, t.cell(v))
 	}
@@ -169,7 +170,8 @@ func Text(cell string) (*string, error) {
 	case strings.HasPrefix(cell, `"`):
 		var plain string
 		if err := json.Unmarshal([]byte(cell), &plain); err != nil {
-			return nil, fmt.Errorf(`%q begins with a quote but is no JSON text; a text that begins with a quote is written like "\"so\""`, cell)
+			return nil,
+				fmt.Errorf(`%q begins with a quote but is no JSON text; a text that begins with a quote is written like "\"so\""`, cell)
 		}
 		return &plain, nil
 	default:

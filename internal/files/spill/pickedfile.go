@@ -57,7 +57,8 @@ func (s *pickedFile) open() (err error) {
 		parts = max(parts, excluded.parts), followed = max(followed, excluded.followed)`); err != nil {
 		return err
 	}
-	if s.refer, err = s.tx.Prepare(`INSERT INTO referred VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET through = excluded.through, source = excluded.source, line = excluded.line
+	if s.refer,
+		err = s.tx.Prepare(`INSERT INTO referred VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET through = excluded.through, source = excluded.source, line = excluded.line
 		WHERE (excluded.source, excluded.line, excluded.through) < (source, line, through)`); err != nil {
 		return err
 	}
@@ -108,16 +109,19 @@ func (s *pickedFile) CountIn(typ string, round int) (n int, err error) {
 }
 
 func (s *pickedFile) Batch(typ string, round int, after string, limit int) ([]Pick, error) {
-	query, args := "SELECT type, ord, key, along, through, NOT parts, followed, '', 0 FROM picked WHERE type = ? AND ord > ? ORDER BY ord LIMIT ?", []any{typ, []byte(after), limit}
+	query,
+		args := "SELECT type, ord, key, along, through, NOT parts, followed, '', 0 FROM picked WHERE type = ? AND ord > ? ORDER BY ord LIMIT ?", []any{typ, []byte(after), limit}
 	if round >= 0 {
-		query, args = "SELECT type, ord, key, along, through, NOT parts, followed, '', 0 FROM picked WHERE round = ? AND type = ? AND ord > ? ORDER BY ord LIMIT ?", append([]any{round}, args...)
+		query,
+			args = "SELECT type, ord, key, along, through, NOT parts, followed, '', 0 FROM picked WHERE round = ? AND type = ? AND ord > ? ORDER BY ord LIMIT ?", append([]any{round}, args...)
 	}
 	return s.records(query, args...)
 }
 
 func (s *pickedFile) Referred(typ, after string, limit int) ([]Pick, error) {
 	return s.records(`SELECT type, ord, key, 0, through, 0, 0, source, line FROM referred r WHERE (type, ord) > (?, ?)
-		AND NOT EXISTS (SELECT 1 FROM picked p WHERE p.type = r.type AND p.ord = r.ord) ORDER BY type, ord LIMIT ?`, typ, []byte(after), limit)
+		AND NOT EXISTS (SELECT 1 FROM picked p WHERE p.type = r.type AND p.ord = r.ord) ORDER BY type,
+			ord LIMIT ?`, typ, []byte(after), limit)
 }
 
 func (s *pickedFile) records(query string, args ...any) ([]Pick, error) {

@@ -38,7 +38,8 @@ type snapshot struct {
 const heldBytes = 200
 
 func newPickedMemory() *pickedMemory {
-	return &pickedMemory{picked: map[string]map[string]*heldPick{}, inRound: map[typeRound][]string{}, referred: map[string]map[string]Pick{}}
+	return &pickedMemory{picked: map[string]map[string]*heldPick{}, inRound: map[typeRound][]string{},
+		referred: map[string]map[string]Pick{}}
 }
 
 func (s *pickedMemory) Pick(r Pick, round int) error {
@@ -149,7 +150,8 @@ func (s *pickedMemory) Batch(typ string, round int, after string, limit int) ([]
 		if round >= 0 && had.round != round {
 			continue
 		}
-		out = append(out, Pick{Type: typ, Order: orders[i], Key: had.key, Along: had.along, Through: had.through, OwnerOnly: !had.parts, Followed: had.followed})
+		out = append(out, Pick{Type: typ, Order: orders[i], Key: had.key, Along: had.along, Through: had.through,
+			OwnerOnly: !had.parts, Followed: had.followed})
 	}
 	return out, nil
 }
@@ -168,7 +170,8 @@ func (s *pickedMemory) Referred(typ, after string, limit int) ([]Pick, error) {
 		slices.SortFunc(s.mentions, func(a, b Pick) int { return before(a, b.Type, b.Order) })
 	}
 	var out []Pick
-	for i := sort.Search(len(s.mentions), func(i int) bool { return before(s.mentions[i], typ, after) > 0 }); i < len(s.mentions) && len(out) < limit; i++ {
+	for i := sort.Search(len(s.mentions), func(i int) bool { return before(s.mentions[i], typ, after) > 0 }); i < len(s.mentions) &&
+		len(out) < limit; i++ {
 		if r := s.mentions[i]; s.picked[r.Type][r.Order] == nil {
 			out = append(out, r)
 		}
@@ -180,7 +183,8 @@ func (s *pickedMemory) Referred(typ, after string, limit int) ([]Pick, error) {
 func (s *pickedMemory) into(other set) error {
 	for typ, of := range s.picked {
 		for order, had := range of {
-			if err := other.Pick(Pick{Type: typ, Order: order, Key: had.key, Along: had.along, Through: had.through, OwnerOnly: !had.parts, Followed: had.followed}, had.round); err != nil {
+			if err := other.Pick(Pick{Type: typ, Order: order, Key: had.key, Along: had.along, Through: had.through,
+				OwnerOnly: !had.parts, Followed: had.followed}, had.round); err != nil {
 				return err
 			}
 		}

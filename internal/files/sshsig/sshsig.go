@@ -74,7 +74,8 @@ func Sign(signer ssh.Signer, namespace string, message []byte) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	body := append([]byte(magic), ssh.Marshal(envelope{1, string(signer.PublicKey().Marshal()), namespace, "", hashName, string(ssh.Marshal(signature))})...)
+	body := append([]byte(magic), ssh.Marshal(envelope{1, string(signer.PublicKey().Marshal()), namespace, "", hashName,
+		string(ssh.Marshal(signature))})...)
 	return pem.EncodeToMemory(&pem.Block{Type: armor, Bytes: body}), nil
 }
 

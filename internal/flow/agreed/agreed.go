@@ -48,7 +48,8 @@ func Open(s *session.Session, source, target string) (*parcel.Reader, error) {
 	}
 	p, err := parcel.Open(path)
 	if err != nil {
-		return nil, session.Usage("The agreed values of %s and %s cannot be read (%v). Bring the file back, or remove it: then it is not known which side changed what since", source, target, err)
+		return nil,
+			session.Usage("The agreed values of %s and %s cannot be read (%v). Bring the file back, or remove it: then it is not known which side changed what since", source, target, err)
 	}
 	return p, nil
 }
@@ -68,7 +69,8 @@ func UpTo(p *parcel.Reader, source, typ string) string {
 
 // stream gives agreed records with other fields, of which only the keys are read until
 // they are loaded; nil where nothing is known of the type, or its key was another one.
-func stream(ctx context.Context, p *parcel.Reader, typ string, shapes record.Shapes, fields []record.Field, zones Zones, named bool) record.Stream {
+func stream(ctx context.Context, p *parcel.Reader, typ string, shapes record.Shapes, fields []record.Field, zones Zones,
+	named bool) record.Stream {
 	if p == nil {
 		return nil
 	}
@@ -175,13 +177,15 @@ func Begin(s *session.Session, source, target string, old *parcel.Reader, shapes
 			}
 		}
 	}
-	out, err := parcel.Create(scratch, parcel.Manifest{UpTo: upTo, Name: "agreed", Note: "what " + source + " and " + target + " last had in common", Source: source,
+	out, err := parcel.Create(scratch, parcel.Manifest{UpTo: upTo, Name: "agreed", Note: "what " + source + " and " + target +
+		" last had in common", Source: source,
 		ExportedAt: s.Stamp(), ExportedBy: s.Who, Program: s.Program, Keys: shapes}, c.Source)
 	if err != nil {
 		return nil, err
 	}
 	out.LeaveFilesOut()
-	return &Writing{session: s, source: source, path: path, old: old, out: out, shapes: shapes, catalog: c, done: map[string]bool{}, upTo: upTo}, nil
+	return &Writing{session: s, source: source, path: path, old: old, out: out, shapes: shapes, catalog: c, done: map[string]bool{},
+		upTo: upTo}, nil
 }
 
 // begin notes that the agreed values of a type are being taken from a parcel, and gives

@@ -38,7 +38,8 @@ func (quiet) Done()             {}
 
 func testSession(t *testing.T) *session.Session {
 	t.Helper()
-	return &session.Session{Workspace: &workspace.Workspace{Dir: t.TempDir()}, Who: "mara", Now: func() time.Time { return time.Unix(0, 0) }, Progress: quiet{}}
+	return &session.Session{Workspace: &workspace.Workspace{Dir: t.TempDir()}, Who: "mara",
+		Now: func() time.Time { return time.Unix(0, 0) }, Progress: quiet{}}
 }
 
 // agreedNow reads the agreed values of a pair by the keys that they are kept by.

@@ -10,7 +10,8 @@ import (
 )
 
 // bySource gives a stream of agreed records by the source's keys, in their order.
-func bySource(scratch string, in record.Stream, names *pairing.Names, typ string, fields []record.Field, shapes record.Shapes) record.Stream {
+func bySource(scratch string, in record.Stream, names *pairing.Names, typ string, fields []record.Field,
+	shapes record.Shapes) record.Stream {
 	if in == nil {
 		return nil
 	}

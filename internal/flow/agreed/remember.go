@@ -58,7 +58,8 @@ func (r *Remembering) Note(status match.Status, source, target, agreed *record.R
 	}
 	// Of most records all is the same, and what is agreed is the line that they have. One whose
 	// values were not read has the line of an environment, which leaves out no field.
-	if status == match.Same && r.keyed == nil && len(r.fields) == r.compared && source.Line != nil && !slices.ContainsFunc(source.Values, record.Value.IsAbsent) {
+	if status == match.Same && r.keyed == nil && len(r.fields) == r.compared && source.Line != nil &&
+		!slices.ContainsFunc(source.Values, record.Value.IsAbsent) {
 		return r.out.AddLine(source.Key, source.Line)
 	}
 	// What neither side was asked about stays as it was.

@@ -31,7 +31,8 @@ import (
 // says why it was edited; it stays visible wherever the parcel is used.
 func Reseal(ctx context.Context, s *session.Session, name, note string) (export.Result, error) {
 	if strings.TrimSpace(note) == "" {
-		return export.Result{}, session.Usage("parcel reseal needs --note: why the parcel was edited; everybody who reviews it will see that")
+		return export.Result{},
+			session.Usage("parcel reseal needs --note: why the parcel was edited; everybody who reviews it will see that")
 	}
 	path, err := library.Path(s, name)
 	if err != nil {
@@ -85,7 +86,8 @@ type MakeRequest struct {
 // .xlsx, and attachments under files/.
 func Make(ctx context.Context, s *session.Session, r MakeRequest) (export.Result, error) {
 	if r.Like == "" {
-		return export.Result{}, session.Usage("parcel make needs --like: the environment or parcel that tells which fields the record types have")
+		return export.Result{},
+			session.Usage("parcel make needs --like: the environment or parcel that tells which fields the record types have")
 	}
 	about, source, err := like(ctx, s, r.Like)
 	if err != nil {
@@ -118,7 +120,8 @@ func like(ctx context.Context, s *session.Session, name string) (parcel.Manifest
 	if _, err := s.Workspace.Environment(name); err != nil {
 		p, pathErr := library.Open(s, name)
 		if pathErr != nil {
-			return m, nil, session.Usage("--like %q is neither an environment nor a parcel%s", name, yamldoc.Nearest(name, s.EnvironmentNames()))
+			return m, nil, session.Usage("--like %q is neither an environment nor a parcel%s", name,
+				yamldoc.Nearest(name, s.EnvironmentNames()))
 		}
 		defer p.Close()
 		m.Keys, m.Release, m.Settings = p.Manifest.Keys, p.Manifest.Release, p.Manifest.Settings
@@ -237,10 +240,12 @@ func (sl *sealing) records(ctx context.Context, scratch string, t parcel.Type) e
 		if rec.Why == "" {
 			rec.Why = parcel.WhyChosen
 		}
-		if err := seen.Add(spill.Entry{Order: rec.Key.Order(), Payload: append(binary.BigEndian.AppendUint64(nil, uint64(line)), address...)}); err != nil {
+		if err := seen.Add(spill.Entry{Order: rec.Key.Order(), Payload: append(binary.BigEndian.AppendUint64(nil, uint64(line)),
+			address...)}); err != nil {
 			return err
 		}
-		if err := sl.set.Pick(spill.Pick{Type: t.Name, Order: rec.Key.Order(), Key: string(record.AppendKey(nil, rec.Key))}, 0); err != nil {
+		if err := sl.set.Pick(spill.Pick{Type: t.Name, Order: rec.Key.Order(), Key: string(record.AppendKey(nil, rec.Key))},
+			0); err != nil {
 			return err
 		}
 		shape := sl.edited.Manifest.Keys[t.Name]
@@ -267,7 +272,8 @@ func (sl *sealing) records(ctx context.Context, scratch string, t parcel.Type) e
 		}
 		if last.Payload != nil && entry.Order == last.Order {
 			before, at := binary.BigEndian.Uint64(last.Payload), binary.BigEndian.Uint64(entry.Payload)
-			return sl.edited.Place(t.Name, int(at), fmt.Sprintf("%s stands in line %d already; a key may occur once", entry.Payload[8:], before))
+			return sl.edited.Place(t.Name, int(at), fmt.Sprintf("%s stands in line %d already; a key may occur once",
+				entry.Payload[8:], before))
 		}
 		last = entry
 	}
@@ -296,7 +302,8 @@ func (sl *sealing) references() error {
 		}
 		address := sl.edited.Catalog.Address(r.Type, key)
 		if sl.whole[r.Type] {
-			return parcel.Mention{}, sl.edited.Place(r.From, r.Line, fmt.Sprintf("%s refers to %s, which is not in the parcel, though all of %s is", r.Through, address, r.Type))
+			return parcel.Mention{}, sl.edited.Place(r.From, r.Line,
+				fmt.Sprintf("%s refers to %s, which is not in the parcel, though all of %s is", r.Through, address, r.Type))
 		}
 		return parcel.Mention{Address: address, Through: r.Through}, nil
 	}))

@@ -116,7 +116,8 @@ func (g *Related) Close() error {
 
 // keepOrRead reads records whole and has them kept. Where one of them cannot be told as a whole,
 // which matters only if it is picked, they are read again with just what refers to others.
-func (g *Related) keepOrRead(ctx context.Context, kept *keeping, r environment.Reading, do func(rec record.Record, line []byte, kept *keeping) error) error {
+func (g *Related) keepOrRead(ctx context.Context, kept *keeping, r environment.Reading,
+	do func(rec record.Record, line []byte, kept *keeping) error) error {
 	if kept != nil {
 		err := g.whole(ctx, r, func(rec record.Record, line []byte) error { return do(rec, line, kept) })
 		var one *environment.RecordError

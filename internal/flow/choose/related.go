@@ -46,7 +46,8 @@ func Gather(ctx context.Context, s *session.Session, env session.Described, mode
 	if err != nil {
 		return nil, err
 	}
-	g := &Related{Session: s, Env: env, Model: model, Chosen: chosen, Set: set, parts: map[string][]*catalog.Type{}, wholeAlong: map[string]bool{}, scratch: scratch, kept: map[string]*keeping{}, Found: make([]bool, len(chosen.Patterns))}
+	g := &Related{Session: s, Env: env, Model: model, Chosen: chosen, Set: set, parts: map[string][]*catalog.Type{},
+		wholeAlong: map[string]bool{}, scratch: scratch, kept: map[string]*keeping{}, Found: make([]bool, len(chosen.Patterns))}
 	for _, t := range model.Catalog.Types {
 		if t.PartOf != "" && env.Fit.Fields[t.Name] != nil {
 			g.parts[t.PartOf] = append(g.parts[t.PartOf], t)
@@ -67,7 +68,8 @@ func (g *Related) run(ctx context.Context) error {
 	defer g.Session.Progress.Done()
 	if g.Chosen.Related != "none" {
 		for _, t := range g.Model.Catalog.Types { // owners come before their parts
-			if t.PartOf != "" && g.Whole(t.PartOf) && !g.Whole(t.Name) && g.Env.Fit.Fields[t.Name] != nil && !g.Chosen.LeavesOutType(t.Name) {
+			if t.PartOf != "" && g.Whole(t.PartOf) && !g.Whole(t.Name) && g.Env.Fit.Fields[t.Name] != nil &&
+				!g.Chosen.LeavesOutType(t.Name) {
 				g.wholeAlong[t.Name] = true
 			}
 		}
@@ -311,7 +313,8 @@ func (g *Related) expand(ctx context.Context, typ string) (int, error) {
 			}
 		}
 		if len(unread) > 0 {
-			if err := g.read(ctx, environment.Reading{Type: typ, Keys: unread}, func(rec record.Record) error { return g.visit(typ, rec, g.round+1) }); err != nil {
+			if err := g.read(ctx, environment.Reading{Type: typ, Keys: unread},
+				func(rec record.Record) error { return g.visit(typ, rec, g.round+1) }); err != nil {
 				return total, err
 			}
 		}
@@ -378,7 +381,8 @@ func (g *Related) follow(v record.Value, address, field, owner string, round int
 
 // Mentions gives what is only referred to, one after the other, for a parcel's list; look
 // is given each batch before say makes the mentions of its records.
-func Mentions(set *spill.Picked, look func([]spill.Pick) error, say func(spill.Pick) (parcel.Mention, error)) func() (parcel.Mention, bool, error) {
+func Mentions(set *spill.Picked, look func([]spill.Pick) error, say func(spill.Pick) (parcel.Mention, error)) func() (parcel.Mention,
+	bool, error) {
 	var batch []spill.Pick
 	typ, after := "", ""
 	return func() (parcel.Mention, bool, error) {

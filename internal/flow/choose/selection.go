@@ -16,6 +16,7 @@ import (
 	"anagram/internal/environment"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
 	"anagram/internal/store/parcel"
 	"anagram/internal/store/workspace"
 )
@@ -278,7 +279,8 @@ func Selection(s *session.Session, saved string, more parcel.Selection) (parcel.
 	}
 	base, ok := s.Workspace.Selections[saved]
 	if !ok {
-		return more, session.Usage("anagram.yaml has no selection %q%s", saved, yamldoc.Nearest(saved, slices.Collect(maps.Keys(s.Workspace.Selections))))
+		return more, session.Usage("anagram.yaml has no selection %q%s", saved,
+			yamldoc.Nearest(saved, slices.Collect(maps.Keys(s.Workspace.Selections))))
 	}
 	out := parcel.Selection(base)
 	out.Saved = saved
@@ -334,12 +336,14 @@ func Since(ctx context.Context, s *session.Session, source, target, text string)
 		}
 		return "", by, err
 	}
-	for _, form := range []string{time.RFC3339, time.DateOnly, "2006-01-02T15:04:05", "2006-01-02 15:04:05", "2006-01-02T15:04", "2006-01-02 15:04"} {
+	for _, form := range []string{time.RFC3339, time.DateOnly, "2006-01-02T15:04:05", "2006-01-02 15:04:05", "2006-01-02T15:04",
+		"2006-01-02 15:04"} {
 		if t, err := time.Parse(form, text); err == nil {
 			return t.UTC().Format(time.RFC3339), nil, nil
 		}
 	}
-	return "", nil, session.Usage("--changed-since %q is neither a date such as 2026-11-23, nor a time such as 2026-11-23T08:00:00Z, nor last-import:TARGET", text)
+	return "", nil,
+		session.Usage("--changed-since %q is neither a date such as 2026-11-23, nor a time such as 2026-11-23T08:00:00Z, nor last-import:TARGET", text)
 }
 
 // lastImport gives when the parcel of the last import was exported, "" for none.
@@ -350,7 +354,7 @@ func lastImport(ctx context.Context, s *session.Session, source, target string) 
 	}
 	var done []docket.Header
 	for _, d := range summaries {
-		if d.Err == nil && d.Header.Source == source && d.Header.Target == target && slices.ContainsFunc(d.Runs, docket.Run.Done) {
+		if d.Err == nil && d.Header.Source == source && d.Header.Target == target && slices.ContainsFunc(d.Runs, run.Run.Done) {
 			done = append(done, d.Header)
 		}
 	}

@@ -12,7 +12,8 @@ import (
 )
 
 func TestSelections(t *testing.T) {
-	c, err := catalog.Parse("c", []byte("areas: {base: [unit, kind]}\ntypes:\n  a: {key: [code]}\n  unit: {key: [code]}\n  kind: {key: [code]}\n"))
+	c, err := catalog.Parse("c",
+		[]byte("areas: {base: [unit, kind]}\ntypes:\n  a: {key: [code]}\n  unit: {key: [code]}\n  kind: {key: [code]}\n"))
 	require.NoError(t, err)
 	for _, want := range []struct {
 		given parcel.Selection
@@ -22,7 +23,8 @@ func TestSelections(t *testing.T) {
 	}{
 		{parcel.Selection{}, []string{"a", "unit", "kind"}, []string{"a/1", "unit/2"}, nil},
 		{parcel.Selection{Areas: []string{"base"}}, []string{"unit", "kind"}, []string{"unit/2"}, []string{"a/1"}},
-		{parcel.Selection{Types: []string{"a"}, Records: []string{"unit/m*"}}, []string{"a", "unit"}, []string{"a/1", "unit/mg"}, []string{"unit/g", "kind/m"}},
+		{parcel.Selection{Types: []string{"a"}, Records: []string{"unit/m*"}}, []string{"a", "unit"}, []string{"a/1",
+			"unit/mg"}, []string{"unit/g", "kind/m"}},
 		{parcel.Selection{Records: []string{"kind/*"}}, []string{"kind"}, []string{"kind/1"}, []string{"unit/1"}},
 		{parcel.Selection{Records: []string{"*/x"}}, []string{"a", "unit", "kind"}, []string{"a/x", "kind/x"}, []string{"a/y"}},
 	} {

@@ -31,7 +31,7 @@ func Absent(ctx context.Context, s *session.Session, d *docket.Docket, p record.
 		return fmt.Sprintf("; %s is the same on both sides, so there is nothing to decide of it", d.Catalog.Address(typ, key))
 	}
 	var known []string
-	for f, err := range d.Findings(ctx, docket.Filter{Types: []string{typ}}) {
+	for f, err := range d.Found.Findings(ctx, docket.Filter{Types: []string{typ}}) {
 		if err != nil || len(known) >= mostLooked {
 			break
 		}

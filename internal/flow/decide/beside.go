@@ -9,6 +9,7 @@ import (
 	"anagram/internal/environment"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
 	"anagram/internal/store/workspace"
 )
 
@@ -18,7 +19,7 @@ import (
 func Beside(ctx context.Context, s *session.Session, d *docket.Docket, address, other, note string) (workspace.Pair, error) {
 	h := d.Header
 	none := workspace.Pair{}
-	if err := words("the note", note); err != nil {
+	if err := Words("the note", note); err != nil {
 		return none, err
 	}
 	f, err := one(ctx, d, address)
@@ -29,7 +30,9 @@ func Beside(ctx context.Context, s *session.Session, d *docket.Docket, address, 
 		return none, session.Usage("Docket %d compares two parcels; nothing is brought in", h.Number)
 	}
 	if f.Status == match.TargetOnly || f.Hopeless() || f.Source == "" || d.Header.Restores != 0 {
-		return none, session.Usage("%s is none that %s could bring in; --beside takes a record that both have, or that comes from there", f.Address, h.Source)
+		return none,
+			session.Usage("%s is none that %s could bring in; --beside takes a record that both have, or that comes from there",
+				f.Address, h.Source)
 	}
 	if !strings.HasPrefix(other, f.Type+"/") {
 		other = f.Type + "/" + other
@@ -43,7 +46,7 @@ func Beside(ctx context.Context, s *session.Session, d *docket.Docket, address, 
 	if err != nil {
 		return none, session.Usage("%v", err)
 	}
-	for taken, err := range d.Findings(ctx, docket.Filter{Patterns: []record.Pattern{p}}) {
+	for taken, err := range d.Found.Findings(ctx, docket.Filter{Patterns: []record.Pattern{p}}) {
 		if err != nil {
 			return none, err
 		}
@@ -61,7 +64,8 @@ func Beside(ctx context.Context, s *session.Session, d *docket.Docket, address, 
 	if counts[0] > 0 {
 		return none, session.Usage("%s is in %s already; choose another key", other, h.Target)
 	}
-	pair := workspace.Pair{Old: f.Address, New: other, By: s.Who, At: docket.Stamp(s.Now()), Note: note, Beside: true, Source: h.Source, Target: h.Target}
+	pair := workspace.Pair{Old: f.Address, New: other, By: s.Who, At: run.Stamp(s.Now()), Note: note, Beside: true, Source: h.Source,
+		Target: h.Target}
 	added, err := s.Workspace.AddPair(pair)
 	if err == nil && !added {
 		err = session.Usage("%s and %s are paired already; anagram pair --list shows how", f.Address, other)

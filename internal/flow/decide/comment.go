@@ -2,33 +2,114 @@ package decide
 
 import (
 	"context"
-	"fmt"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
+	"anagram/internal/core/decision"
 	"anagram/internal/core/limit"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
 )
 
 // Comment asks or answers something on a finding without deciding it, and gives the address
-// that it was said on.
-func Comment(ctx context.Context, s *session.Session, d *docket.Docket, address, text string) (string, error) {
-	if err := words("the comment", text); err != nil {
+// that it was said on. To is who is asked, "" for nobody in particular.
+func Comment(ctx context.Context, s *session.Session, d *docket.Docket, address, text, to string) (string, error) {
+	if err := Words("the comment", text); err != nil {
 		return "", err
 	}
 	if strings.TrimSpace(text) == "" {
 		return "", session.Usage("The comment is empty; nothing was said")
 	}
+	if why := decision.Unfit(to); to != "" && why != "" {
+		return "", session.Usage("The name after --to cannot be used: %s", why)
+	}
+	return said(ctx, s, d, address, docket.Comment{Text: text, To: strings.TrimSpace(to)})
+}
+
+// Withdraw takes back what the person at work asked on a finding: it waits for nobody any more.
+func Withdraw(ctx context.Context, s *session.Session, d *docket.Docket, address string) (string, error) {
 	f, err := one(ctx, d, address)
 	if err != nil {
 		return "", err
 	}
-	return f.Address, d.Comment(ctx, "", s.Now(), []docket.Comment{{At: docket.Stamp(s.Now()), Who: s.Who, Finding: f.ID, Text: text}})
+	all, err := questions(ctx, d)
+	if err != nil {
+		return "", err
+	}
+	if !slices.ContainsFunc(all, func(q Question) bool { return q.finding == f.ID && decision.Name(q.By) == decision.Name(s.Who) }) {
+		return "", session.Usage("Nothing that %s asked about %s waits for an answer", s.Who, f.Address)
+	}
+	return said(ctx, s, d, address, docket.Comment{Text: "withdrawn", Withdraws: true})
 }
 
-// words refuses a note or a comment that is no text or too long.
-func words(what, text string) error {
+func said(ctx context.Context, s *session.Session, d *docket.Docket, address string, c docket.Comment) (string, error) {
+	f, err := one(ctx, d, address)
+	if err != nil {
+		return "", err
+	}
+	c.At, c.Who, c.Finding = run.Stamp(s.Now()), s.Who, f.ID
+	return f.Address, d.Comment(ctx, "", s.Now(), []docket.Comment{c})
+}
+
+// Question is a comment that waits for somebody's answer.
+type Question struct {
+	Address, By, To, At, Text string
+	finding                   int64
+}
+
+// Questions lists what somebody is asked and did not answer.
+func Questions(ctx context.Context, d *docket.Docket, who string) ([]Question, error) {
+	all, err := questions(ctx, d)
+	return slices.DeleteFunc(all, func(q Question) bool { return decision.Name(q.To) != decision.Name(who) }), err
+}
+
+// questions lists what waits for an answer: until who is asked comments or decides on the finding,
+// or who asked withdraws it.
+func questions(ctx context.Context, d *docket.Docket) ([]Question, error) {
+	comments, err := d.Comments(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var open []Question
+	for _, c := range comments {
+		open = slices.DeleteFunc(open, func(q Question) bool {
+			answered := decision.Name(q.To) == decision.Name(c.Who)
+			withdrawn := c.Withdraws && decision.Name(q.By) == decision.Name(c.Who)
+			return q.finding == c.Finding && (answered || withdrawn)
+		})
+		if c.To != "" {
+			open = append(open, Question{By: c.Who, To: c.To, At: c.At, Text: c.Text, finding: c.Finding})
+		}
+	}
+	if len(open) == 0 {
+		return nil, nil
+	}
+	ids := make([]int64, len(open))
+	for i, q := range open {
+		ids[i] = q.finding
+	}
+	for f, err := range d.Found.Findings(ctx, docket.Filter{IDs: ids}) {
+		if err != nil {
+			return nil, err
+		}
+		for i := range open {
+			if open[i].finding == f.ID {
+				open[i].Address = f.Address
+			}
+		}
+		open = slices.DeleteFunc(open, func(q Question) bool {
+			return q.finding == f.ID && slices.ContainsFunc(f.Said(), func(w decision.Word) bool {
+				return decision.Name(w.Who) == decision.Name(q.To) && w.At >= q.At
+			})
+		})
+	}
+	return open, nil
+}
+
+// Words refuses a note or a comment that is no text or too long.
+func Words(what, text string) error {
 	if !utf8.ValidString(text) {
 		return session.Usage("%s is not text in UTF-8; nothing was kept", strings.ToUpper(what[:1])+what[1:])
 	}
@@ -47,84 +128,8 @@ func one(ctx context.Context, d *docket.Docket, address string) (docket.Finding,
 	if !filter.Patterns[0].Exact() {
 		return docket.Finding{}, session.Usage("%s is a pattern; name one record in full, such as assay/GLU", address)
 	}
-	for f, err := range d.Findings(ctx, filter) {
+	for f, err := range d.Found.Findings(ctx, filter) {
 		return f, err
 	}
 	return docket.Finding{}, session.Usage("Docket %d has no finding of %s; anagram review lists what there is", d.Header.Number, address)
-}
-
-// joinComments adds what was said in copies and is not known here, and gives how much that is
-// for each copy.
-func joinComments(ctx context.Context, s *session.Session, d *docket.Docket, copies [][]docket.Comment) ([]int, error) {
-	own, err := d.Comments(ctx)
-	if err != nil {
-		return nil, err
-	}
-	known := map[docket.Comment]bool{}
-	for _, c := range own {
-		known[c] = true
-	}
-	counts := make([]int, len(copies))
-	var fresh []docket.Comment
-	for i, said := range copies {
-		for _, c := range said {
-			if !known[c] {
-				known[c] = true
-				fresh = append(fresh, c)
-				counts[i]++
-			}
-		}
-	}
-	return counts, d.Comment(ctx, s.Who, s.Now(), fresh)
-}
-
-// joinSignatures adds the signatures of copies that are not known here, and gives how many.
-func joinSignatures(ctx context.Context, s *session.Session, d *docket.Docket, copies [][]docket.Signature) (int, error) {
-	own, err := d.Signatures(ctx)
-	if err != nil {
-		return 0, err
-	}
-	type content struct{ who, text, signature string }
-	known := map[content]bool{}
-	for _, one := range own {
-		known[content{one.Who, one.Text, one.Signature}] = true
-	}
-	var fresh []docket.Signature
-	for _, given := range copies {
-		for _, one := range given {
-			if c := (content{one.Who, one.Text, one.Signature}); !known[c] {
-				known[c] = true
-				fresh = append(fresh, one)
-			}
-		}
-	}
-	return len(fresh), d.Sign(ctx, s.Who, s.Now(), fresh)
-}
-
-// signaturesOf reads the signatures of a copy.
-func signaturesOf(ctx context.Context, path string, of *docket.Docket) ([]docket.Signature, error) {
-	given, err := of.Signatures(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for i, one := range given {
-		if len(one.Text) > limit.Answers || len(one.Signature) > limit.Configuration || words("the name", one.Who) != nil {
-			return nil, session.Usage("%s: signature %d is larger than any. Nothing was read in", path, i+1)
-		}
-	}
-	return given, nil
-}
-
-// commentsOf reads the comments of a copy, each of which has to be about one of its findings.
-func commentsOf(ctx context.Context, path string, of *docket.Docket, findings map[int64]docket.Finding) ([]docket.Comment, error) {
-	said, err := of.Comments(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for i, c := range said {
-		if _, there := findings[c.Finding]; !there || c.Who == "" || words("the comment", c.Text) != nil {
-			return nil, session.Usage("%s", fmt.Sprintf("%s: comment %d is none that can be made in docket %d. Nothing was read in", path, i+1, of.Header.Number))
-		}
-	}
-	return said, nil
 }

@@ -7,17 +7,19 @@ import (
 	"strings"
 
 	"anagram/internal/core/check"
+	"anagram/internal/core/decision"
 	"anagram/internal/core/match"
 	"anagram/internal/core/yamldoc"
 	"anagram/internal/flow/session"
 	"anagram/internal/flow/standing"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
 )
 
 // Request says what is decided about which findings.
 type Request struct {
 	Which
-	Decision docket.Decision
+	Decision decision.Decision
 	Field    string // "" for whole records
 	Note     string
 	// WithParts and WithNeeds add the parts of what is selected, and what it needs from the
@@ -31,6 +33,16 @@ type Request struct {
 	// something was decided; that of a record leaves the fields alone that were declined or
 	// held. A decline or hold always wins over an earlier approval.
 	Again bool
+	// Overrule makes an approval count though others declined or hold it. It needs a note.
+	Overrule bool
+	who      string // whose word it is
+	named    bool   // the record, or its group, is named
+}
+
+// Of says whose word a request is, and whether it names its record.
+func (r Request) Of(who string, named bool) Request {
+	r.who, r.named = who, named
+	return r
 }
 
 // Result says what was decided.
@@ -44,11 +56,24 @@ type Result struct {
 	Parts, Needed []string
 	// KeptFields counts fields that keep theirs though their record was approved.
 	KeptFields int
+	// Taken counts the fields whose source's value was approved by --take source; of these the
+	// target had changed Moved itself. Left are fields that a pattern or a filter left to the
+	// target, as only the target changed them.
+	Taken, Moved, Left int
+	// Stopped are the findings that were approved and stay as others declined or hold them;
+	// OfOthers those that were to be opened again and that only others decided.
+	Stopped, OfOthers []Other
 	// Blocked are all approved records that cannot be imported as things stand. Of them,
 	// Newly are those with what was not in the way before; Freed what no longer is.
 	Blocked, Newly, Freed []BlockedRecord
 	// Now is the docket as it stands by now.
 	Now docket.Summary
+}
+
+// Other is a finding on which somebody else's word counts.
+type Other struct {
+	Address string
+	By      []string
 }
 
 // BlockedRecord is an approved record that cannot be imported as things stand.
@@ -63,13 +88,17 @@ func Decide(ctx context.Context, s *session.Session, d *docket.Docket, r Request
 	switch {
 	case r.Take != "" && r.Take != TakeSource && r.Take != TakeTarget:
 		return result, session.Usage("--take is source or target, not %q", r.Take)
-	case r.Take != "" && r.Decision != docket.Approved:
+	case r.Take != "" && r.Decision != decision.Approved:
 		return result, session.Usage("--take goes with approve: it says whose values are approved")
 	}
-	if err := words("the note", r.Note); err != nil {
+	if err := Words("the note", r.Note); err != nil {
 		return result, err
 	}
-	if err := settled(ctx, d); err != nil {
+	if err := MayOverrule(s, d, r); err != nil {
+		return result, err
+	}
+	r.who = s.Who
+	if err := Settled(ctx, d); err != nil {
 		return result, err
 	}
 	before, err := choose(ctx, s, d, r.Which)
@@ -105,16 +134,16 @@ func Decide(ctx context.Context, s *session.Session, d *docket.Docket, r Request
 	return result, nil
 }
 
-// settled refuses a docket of which nobody knows how its last import ended.
-func settled(ctx context.Context, d *docket.Docket) error {
-	runs, err := d.Runs(ctx)
+// Settled refuses a docket of which nobody knows how its last import ended.
+func Settled(ctx context.Context, d *docket.Docket) error {
+	runs, err := run.List(ctx, d)
 	if err != nil {
 		return err
 	}
-	if _, open := docket.LastUnsettled(runs); open {
+	if _, open := run.LastUnsettled(runs); open {
 		return session.Usage("It is not known yet how the last import of docket %d ended, so nothing is decided on top of it. Find it out with anagram import %d, then decide", d.Header.Number, d.Header.Number)
 	}
-	if _, open := docket.LastUnfinished(runs); open {
+	if _, open := run.LastUnfinished(runs); open {
 		return session.Usage("The last import of docket %d was broken off half way, so nothing is decided on top of it. Finish it with anagram import %d --resume, or take it back with anagram restore %d", d.Header.Number, d.Header.Number, d.Header.Number)
 	}
 	return nil
@@ -156,7 +185,7 @@ func (result *Result) choose(ctx context.Context, from selected, r Request) ([]d
 			}
 		}
 		chosen[f.ID] = true
-		verdicts = append(verdicts, result.on(f.Finding, r, named)...)
+		verdicts = append(verdicts, result.on(f.Finding, r, named || r.Group != "")...)
 	}
 	for i, n := range hits {
 		if n == 0 {
@@ -164,7 +193,8 @@ func (result *Result) choose(ctx context.Context, from selected, r Request) ([]d
 			if why == "" {
 				why = "; anagram review lists what there is"
 			}
-			return nil, session.Usage("Nothing was decided: docket %d has no finding that fits %q%s", d.Header.Number, from.filter.Patterns[i], strings.TrimSuffix(why, "."))
+			return nil, session.Usage("Nothing was decided: docket %d has no finding that fits %q%s", d.Header.Number,
+				from.filter.Patterns[i], strings.TrimSuffix(why, "."))
 		}
 	}
 	more, err := result.along(ctx, d, r, chosen)
@@ -184,26 +214,85 @@ func (result *Result) on(f docket.Finding, r Request, named bool) []docket.Verdi
 	case r.Field != "" && !slices.ContainsFunc(f.Fields, func(have docket.Field) bool { return have.Field == r.Field }):
 		return nil
 	case !named && !r.Again && r.leaves(f):
-		if f.On(r.Field) != r.Decision {
+		if f.By(r.who, r.Field) != r.Decision {
 			result.Kept++
 		}
 		return nil
 	}
-	if named && f.Removes() && r.Take == "" && r.Decision == docket.Approved {
+	if named && f.Removes() && r.Take == "" && r.Decision == decision.Approved {
 		r.Take = TakeSource // who names the record means it
 	}
-	fits, ok := verdictsOn(f, r)
+	r.named = named
+	fits, ok := Verdicts(f, r)
 	if !ok {
 		result.PassedOver[f.Status]++
 		return nil
 	}
-	if len(fits) == 0 { // it is open as it is
+	if len(fits) == 0 { // it is open as it is, as far as this person is concerned
+		if r.Decision == decision.Undecided && f.Touched() {
+			result.OfOthers = append(result.OfOthers, OtherOf(f))
+		}
 		return nil
 	}
 	result.ByStatus[f.Status]++
 	result.Decided++
 	result.KeptFields += r.keeps(f)
+	result.tellSides(f, r, fits)
+	if stopped := f.Stoppers(r.who); r.Decision == decision.Approved && len(stopped) > 0 && !r.Overrule {
+		result.Stopped = append(result.Stopped, Other{f.Address, stopped})
+	}
 	return fits
+}
+
+// OtherOf is a finding that others decided.
+func OtherOf(f docket.Finding) Other { return Other{f.Address, people(f)} }
+
+// people lists whose words on a finding count.
+func people(f docket.Finding) []string {
+	var out []string
+	for _, w := range f.Said() {
+		if !slices.Contains(out, w.Who) {
+			out = append(out, w.Who)
+		}
+	}
+	return out
+}
+
+// tellSides counts whose values are taken by an approval for the source's side.
+func (result *Result) tellSides(f docket.Finding, r Request, fits []docket.Verdict) {
+	if r.Take != TakeSource || f.Adds() || f.Removes() {
+		return
+	}
+	for _, field := range f.Fields {
+		own := slices.ContainsFunc(fits, func(v docket.Verdict) bool { return v.Field == field.Field })
+		switch {
+		case own || r.Field == "" && f.Proposes(field) == match.Write:
+			result.Taken++
+			if field.Moved == string(match.MovedTarget) || field.Moved == string(match.MovedBoth) {
+				result.Moved++
+			}
+		case r.Field == "" && f.Proposes(field) == match.Keep && f.By(r.who, field.Field) == decision.Undecided:
+			result.Left++
+		}
+	}
+}
+
+// MayOverrule refuses an overruling by who may not, or without a note.
+func MayOverrule(s *session.Session, d *docket.Docket, r Request) error {
+	switch {
+	case !r.Overrule:
+		return nil
+	case r.Decision != decision.Approved:
+		return session.Usage("--overrule goes with approve: it approves what others declined or hold")
+	case strings.TrimSpace(r.Note) == "":
+		return session.Usage("--overrule needs a note, which stands beside the decision that it overrules: --note TEXT")
+	}
+	e, err := s.Workspace.Environment(d.Header.Target)
+	if err != nil || len(e.Guard.Overrule) == 0 ||
+		slices.ContainsFunc(e.Guard.Overrule, func(name string) bool { return decision.Name(name) == decision.Name(s.Who) }) {
+		return nil //nolint:nilerr // without a workspace there is no guard; whoever imports has one
+	}
+	return session.Usage("%s may not overrule decisions on %s; %s may. Approve without --overrule: it is kept beside the other decision", s.Who, d.Header.Target, strings.Join(e.Guard.Overrule, ", "))
 }
 
 // along gives the verdicts on the parts of what was chosen and on what it needs.
@@ -216,7 +305,7 @@ func (result *Result) along(ctx context.Context, d *docket.Docket, r Request, ch
 		return nil, err
 	}
 	var verdicts []docket.Verdict
-	for f, err := range d.Findings(ctx, docket.Filter{}) {
+	for f, err := range d.Found.Findings(ctx, docket.Filter{}) {
 		if err != nil {
 			return nil, err
 		}
@@ -242,7 +331,7 @@ func related(ctx context.Context, d *docket.Docket, r Request, chosen map[int64]
 	parts, needed = map[int64]bool{}, map[int64]bool{}
 	partsOf, needsOf := map[int64][]int64{}, map[int64][]int64{}
 	if r.WithParts {
-		for f, err := range d.Findings(ctx, docket.Filter{}) {
+		for f, err := range d.Found.Findings(ctx, docket.Filter{}) {
 			if err != nil {
 				return nil, nil, err
 			}
@@ -252,7 +341,7 @@ func related(ctx context.Context, d *docket.Docket, r Request, chosen map[int64]
 		}
 	}
 	if r.WithNeeds {
-		for n, err := range d.Needs(ctx, false) {
+		for n, err := range d.Found.Needs(ctx, false) {
 			if err != nil {
 				return nil, nil, err
 			}
@@ -278,105 +367,6 @@ func related(ctx context.Context, d *docket.Docket, r Request, chosen map[int64]
 	return parts, needed, nil
 }
 
-// leaves reports whether a request that does not name a record leaves it as it was decided.
-func (r Request) leaves(f docket.Finding) bool {
-	switch {
-	case r.Decision == docket.Undecided: // whoever takes decisions back means those that there are
-		return false
-	case r.Decision == docket.Approved && r.Field == "":
-		return f.Touched()
-	case r.Field != "":
-		on := f.On(r.Field)
-		return on != docket.Undecided && (r.Decision == docket.Approved || on != docket.Approved)
-	default: // toward safety
-		return f.Decision != docket.Undecided && !f.AnyApproved()
-	}
-}
-
-// keeps counts the fields that stay declined or held though their record is approved.
-func (r Request) keeps(f docket.Finding) int {
-	if r.Decision == docket.Approved && r.Take != TakeTarget && r.Field == "" && !r.Again {
-		return len(f.Against)
-	}
-	return 0
-}
-
-// Sides whose values can be taken.
-const (
-	TakeSource = "source"
-	TakeTarget = "target"
-)
-
-// verdictsOn gives the decisions on one finding; ok is false where it cannot be decided
-// so. A conflict and an edit of the target are approved by saying whose values are taken.
-func verdictsOn(f docket.Finding, r Request) (out []docket.Verdict, ok bool) {
-	one := func(field string, decision docket.Decision) {
-		out = append(out, docket.Verdict{Finding: f.ID, Field: field, Decision: decision})
-	}
-	switch {
-	case r.Decision == docket.Undecided:
-		return takenBack(f, r.Field), true
-	case r.Decision != docket.Approved:
-		one(r.Field, r.Decision)
-		return out, true
-	}
-	decision := docket.Approved
-	if r.Take == TakeTarget {
-		decision = docket.TargetKept
-	}
-	switch {
-	case f.Removes() && r.Take != "" && r.Field == "":
-		one("", decision)
-	case f.Status == match.TargetOnly || f.Hopeless():
-		return nil, false
-	case r.Field != "":
-		// One field: a side has to be said where nothing is proposed for it.
-		if r.Take == "" && (f.Status == match.Conflict || f.Status == match.TargetEdit) {
-			return nil, false
-		}
-		one(r.Field, decision)
-	case r.Take == TakeTarget:
-		one("", decision) // the target's record stays as it is, all of it
-	case r.Take == "" && (f.Status == match.Conflict || f.Status == match.TargetEdit):
-		return nil, false
-	default:
-		out = wholeRecord(f, r, decision)
-	}
-	return out, true
-}
-
-// takenBack makes a finding, or one field of it, as open as it was; nothing where it is.
-func takenBack(f docket.Finding, field string) (out []docket.Verdict) {
-	if field != "" {
-		if f.On(field) != docket.Undecided {
-			out = append(out, docket.Verdict{Finding: f.ID, Field: field, Decision: docket.Undecided})
-		}
-		return out
-	}
-	for _, own := range f.OwnFields() {
-		out = append(out, docket.Verdict{Finding: f.ID, Field: own, Decision: docket.Reopened})
-	}
-	if f.Decision != docket.Undecided || len(out) > 0 {
-		out = append(out, docket.Verdict{Finding: f.ID, Decision: docket.Undecided})
-	}
-	return out
-}
-
-// wholeRecord is the approval of the record, and after it of each field for which a side has
-// to be said, or that was declined or held and is decided anew. One that is not stays as it
-// is.
-func wholeRecord(f docket.Finding, r Request, decision docket.Decision) []docket.Verdict {
-	out := []docket.Verdict{{Finding: f.ID, Decision: decision}}
-	for _, field := range f.Fields {
-		against, proposal := slices.Contains(f.Against, field.Field), f.Proposes(field)
-		chooses := f.Status == match.TargetEdit || proposal == match.Choose
-		if r.Again && against && proposal == match.Write || chooses && (r.Again || !against) {
-			out = append(out, docket.Verdict{Finding: f.ID, Field: field.Field, Decision: decision})
-		}
-	}
-	return out
-}
-
 func checkField(d *docket.Docket, filter docket.Filter, field string) error {
 	if field == "" {
 		return nil
@@ -393,5 +383,6 @@ func checkField(d *docket.Docket, filter docket.Filter, field string) error {
 	if slices.Contains(names, field) {
 		return nil
 	}
-	return session.Usage("No record type of docket %d has a field %q that was compared%s", d.Header.Number, field, yamldoc.Nearest(field, names))
+	return session.Usage("No record type of docket %d has a field %q that was compared%s", d.Header.Number, field,
+		yamldoc.Nearest(field, names))
 }

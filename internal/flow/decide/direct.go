@@ -3,11 +3,14 @@ package decide
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 
 	"anagram/internal/core/check"
+	"anagram/internal/core/decision"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
 )
 
 // What the interactive review does: it decides on findings that are in sight, without going
@@ -16,13 +19,13 @@ import (
 // Look gives one finding in full, with the checks of the match, what was said on it, what it
 // refers to and what refers to it.
 func Look(ctx context.Context, d *docket.Docket, id int64) (r Reviewed, to, from []docket.Linked, err error) {
-	for f, err := range d.Findings(ctx, docket.Filter{IDs: []int64{id}}) {
+	for f, err := range d.Found.Findings(ctx, docket.Filter{IDs: []int64{id}}) {
 		if err != nil {
 			return r, nil, nil, err
 		}
 		r.Finding = f
 	}
-	static, err := d.ChecksOf(ctx, id)
+	static, err := d.Found.ChecksOf(ctx, id)
 	if err != nil {
 		return r, nil, nil, err
 	}
@@ -40,7 +43,7 @@ func Look(ctx context.Context, d *docket.Docket, id int64) (r Reviewed, to, from
 			r.Said = append(r.Said, c)
 		}
 	}
-	if to, from, err = d.Links(ctx, id); err != nil {
+	if to, from, err = d.Found.Links(ctx, id); err != nil {
 		return r, nil, nil, err
 	}
 	waits, err := waitsFor(ctx, d, r, to)
@@ -63,61 +66,92 @@ func waitsFor(ctx context.Context, d *docket.Docket, r Reviewed, to []docket.Lin
 		return nil, nil
 	}
 	var out []check.Check
-	for f, err := range d.Findings(ctx, docket.Filter{IDs: ids}) {
+	for f, err := range d.Found.Findings(ctx, docket.Filter{IDs: ids}) {
 		if err != nil {
 			return nil, err
 		}
 		if !f.IsApproved() {
 			at := slices.IndexFunc(to, func(l docket.Linked) bool { return l.Finding == f.ID })
-			out = append(out, check.NotApproved(r.Address, check.Need{Field: to[at].Field, Address: f.Address}, d.Header.Target, d.Header.Number, ""))
+			out = append(out, check.NotApproved(r.Address, check.Need{Field: to[at].Field, Address: f.Address}, d.Header.Target,
+				d.Header.Number, ""))
 		}
 	}
 	return out, nil
 }
 
-// Before is what a finding stood like before a decision, so that it can be taken back.
+// Before is what a person had said of a finding before they decided on it, so that the decision
+// can be taken back.
 type Before struct {
 	id      int64
 	entries []docket.LogEntry
 }
 
-// Directly decides on some findings by their ids, durably. Refused counts those that cannot be
-// decided so; before is for Undo.
-func Directly(ctx context.Context, s *session.Session, d *docket.Docket, ids []int64, r Request) (decided []docket.Finding, refused int, before []Before, err error) {
-	if err := words("the note", r.Note); err != nil {
-		return nil, 0, nil, err
+// saidBy gives what a person says of a finding.
+func saidBy(f docket.Finding, who string) (out []docket.LogEntry) {
+	for _, w := range f.Said() {
+		if decision.Name(w.Who) == decision.Name(who) {
+			out = append(out, docket.LogEntry{At: w.At, Who: w.Who, Finding: f.ID, Field: w.Field, Decision: w.Decision, Note: w.Note,
+				Carried: w.Carried, Overrules: w.Overrules})
+		}
 	}
-	if err := settled(ctx, d); err != nil {
-		return nil, 0, nil, err
+	return out
+}
+
+// Direct says what came of a decision on findings that are in sight.
+type Direct struct {
+	Now      []docket.Finding // as they stand by now
+	Refused  int              // that cannot be decided so
+	OfOthers int              // that were to be opened again, and that others decided alone
+	Before   []Before         // for Undo
+}
+
+// Directly decides on some findings by their ids, durably.
+func Directly(ctx context.Context, s *session.Session, d *docket.Docket, ids []int64, r Request) (Direct, error) {
+	var out Direct
+	if err := Words("the note", r.Note); err != nil {
+		return out, err
 	}
+	if err := Settled(ctx, d); err != nil {
+		return out, err
+	}
+	if err := MayOverrule(s, d, r); err != nil {
+		return out, err
+	}
+	r.who, r.named = s.Who, true // what is in sight is meant
 	var verdicts []docket.Verdict
 	for batch := range slices.Chunk(ids, mostAtOnce) {
-		for f, err := range d.Findings(ctx, docket.Filter{IDs: batch}) {
+		for f, err := range d.Found.Findings(ctx, docket.Filter{IDs: batch}) {
 			if err != nil {
-				return nil, 0, nil, err
+				return Direct{}, err
 			}
-			fits, ok := verdictsOn(f, r)
-			if !ok {
-				refused++
+			fits, ok := Verdicts(f, r)
+			switch {
+			case !ok:
+				out.Refused++
+				continue
+			case len(fits) == 0 && f.Touched():
+				out.OfOthers++
 				continue
 			}
 			verdicts = append(verdicts, fits...)
-			before = append(before, Before{f.ID, f.Entries()})
+			out.Before = append(out.Before, Before{f.ID, saidBy(f, s.Who)})
 		}
 	}
 	if err := d.Decide(ctx, s.Who, r.Note, s.Now(), verdicts); err != nil {
-		return nil, 0, nil, err
+		return Direct{}, err
 	}
-	decided, err = again(context.WithoutCancel(ctx), d, before)
-	return decided, refused, before, err
+	var err error
+	out.Now, err = again(context.WithoutCancel(ctx), d, out.Before)
+	return out, err
 }
 
 // mostAtOnce is how many findings are asked for in one statement.
 const mostAtOnce = 5000
 
-// Undo brings findings back to what they stood like: what was decided since stays in the log.
+// Undo takes back what a person said of findings since, and says again what they had said before.
+// Everything stays in the log; what others say is theirs.
 func Undo(ctx context.Context, s *session.Session, d *docket.Docket, before []Before) ([]docket.Finding, error) {
-	if err := settled(ctx, d); err != nil {
+	if err := Settled(ctx, d); err != nil {
 		return nil, err
 	}
 	now := map[int64]docket.Finding{}
@@ -135,11 +169,9 @@ func Undo(ctx context.Context, s *session.Session, d *docket.Docket, before []Be
 		if !ok {
 			return nil, fmt.Errorf("finding %d is gone", b.id)
 		}
-		verdicts = append(verdicts, takenBack(f, "")...)
+		verdicts = append(verdicts, takenBack(f, "", s.Who)...)
 		for _, e := range b.entries {
-			if e.Who == s.Who { // who takes back their own word says the one before again, now
-				e.At = docket.Stamp(s.Now())
-			}
+			e.At = run.Stamp(s.Now())
 			entries = append(entries, e)
 		}
 	}
@@ -147,11 +179,54 @@ func Undo(ctx context.Context, s *session.Session, d *docket.Docket, before []Be
 		return nil, err
 	}
 	ctx = context.WithoutCancel(ctx) // half of it would be something else
-	// What others said before stands again as they said it, by whom and when.
-	if err := d.Join(ctx, s.Who, docket.Stamp(s.Now()), entries); err != nil {
+	if err := d.Join(ctx, s.Who, run.Stamp(s.Now()), entries); err != nil {
 		return nil, err
 	}
 	return again(ctx, d, before)
+}
+
+// LastOwn gives what the person at work had said before the last decision of theirs in a docket, so
+// that it can be undone though the screen was left since; nil where they decided nothing.
+func LastOwn(ctx context.Context, s *session.Session, d *docket.Docket) ([]Before, error) {
+	log, err := d.Log(ctx)
+	if err != nil {
+		return nil, err
+	}
+	own := func(e docket.LogEntry) bool {
+		return decision.Name(e.Who) == decision.Name(s.Who) && !e.Rule && e.Carried == 0
+	}
+	end := len(log)
+	for end > 0 && !own(log[end-1]) {
+		end--
+	}
+	if end == 0 {
+		return nil, nil
+	}
+	begin := end - 1
+	for begin > 0 && own(log[begin-1]) && log[begin-1].At == log[end-1].At && log[begin-1].Note == log[end-1].Note {
+		begin--
+	}
+	before := map[int64][]decision.Word{}
+	for _, e := range log[begin:end] {
+		before[e.Finding] = nil
+	}
+	for i, e := range log {
+		if _, wanted := before[e.Finding]; wanted && (i < begin || i >= end) {
+			before[e.Finding] = append(before[e.Finding], decision.Word{Who: e.Who, Decision: e.Decision, Field: e.Field, At: e.At,
+				Seq: int64(i + 1), Note: e.Note, Carried: e.Carried, Rule: e.Rule, Overrules: e.Overrules})
+		}
+	}
+	var out []Before
+	for batch := range slices.Chunk(slices.Sorted(maps.Keys(before)), mostAtOnce) {
+		for f, err := range d.Found.Findings(ctx, docket.Filter{IDs: batch}) {
+			if err != nil {
+				return nil, err
+			}
+			f.Standing = decision.Sum(f.Of(), before[f.ID])
+			out = append(out, Before{f.ID, saidBy(f, s.Who)})
+		}
+	}
+	return out, nil
 }
 
 // again reads findings as they stand now.
@@ -162,7 +237,7 @@ func again(ctx context.Context, d *docket.Docket, of []Before) ([]docket.Finding
 		for i, b := range batch {
 			ids[i] = b.id
 		}
-		for f, err := range d.Findings(ctx, docket.Filter{IDs: ids}) {
+		for f, err := range d.Found.Findings(ctx, docket.Filter{IDs: ids}) {
 			if err != nil {
 				return nil, err
 			}

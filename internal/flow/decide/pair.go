@@ -10,6 +10,7 @@ import (
 	"anagram/internal/core/record"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
 	"anagram/internal/store/workspace"
 )
 
@@ -25,7 +26,7 @@ type PairResult struct {
 
 // Pair remembers that two keys of a type are one record.
 func Pair(ctx context.Context, s *session.Session, old, other, note string) (PairResult, error) {
-	result := PairResult{Pair: workspace.Pair{Old: old, New: other, By: s.Who, At: docket.Stamp(s.Now()), Note: note}}
+	result := PairResult{Pair: workspace.Pair{Old: old, New: other, By: s.Who, At: run.Stamp(s.Now()), Note: note}}
 	c, err := s.Workspace.Catalog()
 	if err != nil {
 		return result, err
@@ -79,7 +80,7 @@ func (r *PairResult) seen(ctx context.Context, d *docket.Docket) error {
 		patterns = append(patterns, p)
 	}
 	r.Docket = d.Header.Number
-	for f, err := range d.Findings(ctx, docket.Filter{Patterns: patterns}) {
+	for f, err := range d.Found.Findings(ctx, docket.Filter{Patterns: patterns}) {
 		if err != nil {
 			return err
 		}
@@ -112,7 +113,7 @@ func (r *PairResult) known(ctx context.Context, s *session.Session, d *docket.Do
 		if isSame(ctx, s, d, typ, key) {
 			return nil
 		}
-		for f, err := range d.Findings(ctx, docket.Filter{Types: []string{typ}}) {
+		for f, err := range d.Found.Findings(ctx, docket.Filter{Types: []string{typ}}) {
 			if err != nil {
 				return err
 			}

@@ -33,7 +33,7 @@ func Removals(ctx context.Context, of *session.Session, d *docket.Docket, w Whic
 	if err != nil {
 		return nil, err
 	}
-	hangs, err := d.Hangs(ctx)
+	hangs, err := d.Found.Hangs(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -68,12 +68,16 @@ func Removals(ctx context.Context, of *session.Session, d *docket.Docket, w Whic
 // environments, are no longer only in the target, and which docket that was; 0 where there is
 // nothing to tell. Only types count of which the parcel brought all.
 func Gone(ctx context.Context, s *session.Session, now docket.Header) (n, before int, err error) {
+	if first, err := s.Workspace.FirstDocket(); err != nil || first >= now.Number || now.TargetParcel != "" {
+		return 0, 0, err
+	}
 	entries, err := s.Pasts(ctx)
-	if err != nil || now.TargetParcel != "" {
+	if err != nil {
 		return 0, 0, err
 	}
 	for _, e := range entries {
-		if e.Err == nil && e.Header.Number < now.Number && e.Header.Source == now.Source && e.Header.Target == now.Target && e.Header.TargetParcel == "" {
+		if e.Err == nil && e.Header.Number < now.Number && e.Header.Source == now.Source && e.Header.Target == now.Target &&
+			e.Header.TargetParcel == "" {
 			before = e.Header.Number
 		}
 	}
@@ -106,7 +110,7 @@ func onlyThere(ctx context.Context, s *session.Session, number int) (map[recordK
 	}
 	defer d.Close()
 	out := map[recordKey]bool{}
-	for f, err := range d.Findings(ctx, docket.Filter{Statuses: []match.Status{match.TargetOnly}}) {
+	for f, err := range d.Found.Findings(ctx, docket.Filter{Statuses: []match.Status{match.TargetOnly}}) {
 		if err != nil {
 			return nil, err
 		}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"slices"
 
+	"anagram/internal/core/decision"
 	"anagram/internal/core/match"
 	"anagram/internal/core/yamldoc"
 	"anagram/internal/flow/session"
@@ -44,7 +45,7 @@ type Grouped struct {
 	Counts  []Kind       // in the order of types and statuses
 	Shown   int          // findings that are meant
 	Blocked int          // those of them that something stands in the way of
-	Tally   docket.Tally
+	Tally   decision.Tally
 	Asked   int // those of them that ask for a decision
 }
 
@@ -64,7 +65,7 @@ func Groups(ctx context.Context, of *session.Session, d *docket.Docket, w Which,
 	if sort != "" && !slices.Contains(Sorts(), sort) {
 		return nil, session.Usage("--sort %q is not known%s", sort, yamldoc.Nearest(sort, Sorts()))
 	}
-	all, err := d.Groups(ctx)
+	all, err := d.Found.Groups(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -2,9 +2,12 @@ package decide
 
 import (
 	"context"
+	"slices"
 
+	"anagram/internal/core/decision"
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
+	"anagram/internal/core/yamldoc"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
 	"anagram/internal/store/register"
@@ -12,8 +15,9 @@ import (
 )
 
 // ByRule makes the decisions that the workspace makes by rule on what nobody decided yet, and
-// tells on how many findings. The first rule that fits a finding decides it. A type that the
-// docket does not have is no error: rules are about all dockets.
+// tells on how many findings. Of several rules about a finding one that declines it wins, then one
+// that holds it, then the first. A type that the docket does not have is no error: rules are about
+// all dockets.
 func ByRule(ctx context.Context, s *session.Session, number int) (int, error) {
 	if len(s.Workspace.Standing) == 0 {
 		return 0, nil
@@ -26,28 +30,24 @@ func ByRule(ctx context.Context, s *session.Session, number int) (int, error) {
 	d.From(s.Origin)
 	verdicts := make([][]docket.Verdict, len(s.Workspace.Standing))
 	n := 0
-	for f, err := range d.Findings(ctx, docket.Filter{}) {
+	for f, err := range d.Found.Findings(ctx, docket.Filter{}) {
 		if err != nil {
 			return 0, err
 		}
 		if f.Touched() || !match.Asks(f.Status) && f.Status != match.TargetEdit && f.Status != match.TargetOnly {
 			continue
 		}
-		for i, rule := range s.Workspace.Standing {
-			if !isAbout(rule, f) {
-				continue
-			}
-			fits, ok := verdictsOn(f, Request{Decision: decisionOf(rule.Decide), Take: rule.Take})
-			if !ok {
-				continue // what cannot be approved so waits for a person
-			}
-			for _, v := range fits {
-				v.Rule = true
-				verdicts[i] = append(verdicts[i], v)
-			}
-			n++
-			break
+		at := strongest(s.Workspace.Standing, f)
+		if at < 0 {
+			continue
 		}
+		rule := s.Workspace.Standing[at]
+		fits, _ := Verdicts(f, Request{Decision: decisionOf(rule.Decide), Take: rule.Take})
+		for _, v := range fits {
+			v.Rule = true
+			verdicts[at] = append(verdicts[at], v)
+		}
+		n++
 	}
 	for i, rule := range s.Workspace.Standing {
 		if err := d.Decide(ctx, s.Who, rule.Note, s.Now(), verdicts[i]); err != nil {
@@ -57,8 +57,8 @@ func ByRule(ctx context.Context, s *session.Session, number int) (int, error) {
 	return n, nil
 }
 
-func decisionOf(word string) docket.Decision {
-	return map[string]docket.Decision{"approve": docket.Approved, "decline": docket.Declined, "hold": docket.Held}[word]
+func decisionOf(word string) decision.Decision {
+	return map[string]decision.Decision{"approve": decision.Approved, "decline": decision.Declined, "hold": decision.Held}[word]
 }
 
 // isAbout reports whether a rule is about a finding.
@@ -80,4 +80,54 @@ func isAbout(rule workspace.Rule, f docket.Finding) bool {
 		}
 	}
 	return len(rule.Only) == 0
+}
+
+// strongest gives the rule that decides a finding, -1 for none. What cannot be approved so waits
+// for a person.
+func strongest(rules []workspace.Rule, f docket.Finding) int {
+	best := -1
+	for i, rule := range rules {
+		if !isAbout(rule, f) {
+			continue
+		}
+		if _, ok := Verdicts(f, Request{Decision: decisionOf(rule.Decide), Take: rule.Take}); !ok {
+			continue
+		}
+		if best < 0 || strength(rule) > strength(rules[best]) {
+			best = i
+		}
+	}
+	return best
+}
+
+func strength(rule workspace.Rule) int {
+	return map[string]int{"decline": 2, "hold": 1}[rule.Decide]
+}
+
+// KnownRules refuses standing rules that name a record type which the catalog does not have: what
+// they were to decide would be left to nobody.
+func KnownRules(s *session.Session) error {
+	if len(s.Workspace.Standing) == 0 {
+		return nil
+	}
+	c, err := s.Workspace.Catalog()
+	if err != nil {
+		return err
+	}
+	names := c.Names()
+	for i, rule := range s.Workspace.Standing {
+		wanted := slices.Clone(rule.Type)
+		for _, text := range rule.Only {
+			if p, err := record.ParsePattern(text); err == nil && p.Type() != "" {
+				wanted = append(wanted, p.Type())
+			}
+		}
+		for _, typ := range wanted {
+			if !record.HasStar(typ) && !slices.Contains(names, typ) {
+				return session.Usage("%s: standing rule %d: the record type %q is not in the catalog%s", workspace.ConfigName, i+1, typ,
+					yamldoc.Nearest(typ, names))
+			}
+		}
+	}
+	return nil
 }

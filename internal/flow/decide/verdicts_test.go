@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"anagram/internal/core/decision"
 	"anagram/internal/core/match"
 	"anagram/internal/store/docket"
 )
@@ -27,60 +28,67 @@ func fieldsMoved(words ...string) []docket.Field {
 func TestWhatADecisionComesTo(t *testing.T) {
 	added := docket.Finding{Status: match.New, Source: "{}", Fields: fieldsMoved("x:source", "y:source")}
 	changed := docket.Finding{Status: match.Changed, Source: "{}", Target: "{}", Fields: fieldsMoved("x:source", "y:target", "z:")}
-	conflict := docket.Finding{Status: match.Conflict, Source: "{}", Target: "{}", Reasons: []match.Reason{"both-moved"}, Fields: fieldsMoved("x:both", "y:source", "z:target")}
-	newer := docket.Finding{Status: match.Conflict, Source: "{}", Target: "{}", Reasons: []match.Reason{"target-newer"}, Fields: fieldsMoved("x:", "y:")}
-	removed := docket.Finding{Status: match.Conflict, Source: "{}", Reasons: []match.Reason{"removed-in-target"}, Fields: fieldsMoved("x:source")}
+	conflict := docket.Finding{Status: match.Conflict, Source: "{}", Target: "{}", Reasons: []match.Reason{"both-moved"},
+		Fields: fieldsMoved("x:both", "y:source", "z:target")}
+	newer := docket.Finding{Status: match.Conflict, Source: "{}", Target: "{}", Reasons: []match.Reason{"target-newer"},
+		Fields: fieldsMoved("x:", "y:")}
+	removed := docket.Finding{Status: match.Conflict, Source: "{}", Reasons: []match.Reason{"removed-in-target"},
+		Fields: fieldsMoved("x:source")}
 	ambiguous := docket.Finding{Status: match.Conflict, Source: "{}", Target: "{}", Reasons: []match.Reason{"ambiguous"}}
 	declined := conflict
-	declined.Against = []string{"x", "y"}
+	declined.Standing = decision.Sum(conflict.Of(), []decision.Word{{Who: "ida", Decision: decision.Declined, Field: "x", At: "1"},
+		{Who: "ida", Decision: decision.Declined, Field: "y", At: "1"}})
 	edited := docket.Finding{Status: match.TargetEdit, Source: "{}", Target: "{}", Fields: fieldsMoved("x:target", "y:target")}
 	only := docket.Finding{Status: match.TargetOnly, Target: "{}"}
 	for _, c := range []struct {
 		what     string
 		finding  docket.Finding
-		decision docket.Decision
+		decision decision.Decision
 		take     string
 		field    string
 		verdicts string
 	}{
-		{"new", added, docket.Approved, "", "", "*=approved"},
-		{"new", added, docket.Approved, "source", "", "*=approved"},
-		{"new", added, docket.Approved, "target", "", "*=target-kept"},
-		{"new", added, docket.Approved, "", "x", "x=approved"},
-		{"new", added, docket.Declined, "", "", "*=declined"},
-		{"new", added, docket.Held, "", "y", "y=held"},
-		{"changed", changed, docket.Approved, "", "", "*=approved"},
-		{"changed", changed, docket.Approved, "source", "", "*=approved"},
-		{"changed", changed, docket.Approved, "target", "", "*=target-kept"},
-		{"changed", changed, docket.Approved, "", "y", "y=approved"},
-		{"changed", changed, docket.Approved, "target", "x", "x=target-kept"},
-		{"changed", changed, docket.Held, "", "", "*=held"},
-		{"conflict", conflict, docket.Approved, "", "", "refused"},
-		{"conflict", conflict, docket.Approved, "source", "", "*=approved x=approved"},
-		{"conflict", conflict, docket.Approved, "", "x", "refused"},
-		{"conflict", conflict, docket.Approved, "source", "x", "x=approved"},
-		{"conflict", conflict, docket.Approved, "target", "", "*=target-kept"},
-		{"conflict", conflict, docket.Approved, "target", "x", "x=target-kept"},
-		{"conflict", conflict, docket.Declined, "", "", "*=declined"},
-		{"with declined fields", declined, docket.Approved, "source", "", "*=approved"},
-		{"with declined fields, again", declined, docket.Approved, "source", "", "*=approved x=approved y=approved"},
-		{"target newer", newer, docket.Approved, "source", "", "*=approved x=approved y=approved"},
-		{"target newer", newer, docket.Approved, "target", "", "*=target-kept"},
-		{"removed in target", removed, docket.Approved, "", "", "refused"},
-		{"removed in target", removed, docket.Approved, "source", "", "*=approved"},
-		{"removed in target", removed, docket.Approved, "target", "", "*=target-kept"},
-		{"ambiguous", ambiguous, docket.Approved, "source", "", "refused"},
-		{"ambiguous", ambiguous, docket.Declined, "", "", "*=declined"},
-		{"target edit", edited, docket.Approved, "", "", "refused"},
-		{"target edit", edited, docket.Approved, "source", "", "*=approved x=approved y=approved"},
-		{"target edit", edited, docket.Approved, "target", "", "*=target-kept"},
-		{"target edit", edited, docket.Approved, "", "x", "refused"},
-		{"target edit", edited, docket.Approved, "source", "x", "x=approved"},
-		{"target only", only, docket.Approved, "", "", "refused"},
-		{"target only", only, docket.Approved, "source", "", "refused"},
-		{"target only", only, docket.Declined, "", "", "*=declined"},
+		{"new", added, decision.Approved, "", "", "*=approved"},
+		{"new", added, decision.Approved, "source", "", "*=approved"},
+		{"new", added, decision.Approved, "target", "", "*=target-kept"},
+		{"new", added, decision.Approved, "", "x", "x=approved"},
+		{"new", added, decision.Declined, "", "", "*=declined"},
+		{"new", added, decision.Held, "", "y", "y=held"},
+		{"changed", changed, decision.Approved, "", "", "*=approved"},
+		{"changed", changed, decision.Approved, "source", "", "*=approved"},
+		{"changed, named", changed, decision.Approved, "source", "", "*=approved y=approved"},
+		{"changed, named", changed, decision.Approved, "", "", "*=approved"},
+		{"changed", changed, decision.Approved, "target", "", "*=target-kept"},
+		{"changed", changed, decision.Approved, "", "y", "y=approved"},
+		{"changed", changed, decision.Approved, "target", "x", "x=target-kept"},
+		{"changed", changed, decision.Held, "", "", "*=held"},
+		{"conflict", conflict, decision.Approved, "", "", "refused"},
+		{"conflict", conflict, decision.Approved, "source", "", "*=approved x=approved z=approved"},
+		{"conflict", conflict, decision.Approved, "", "x", "refused"},
+		{"conflict", conflict, decision.Approved, "source", "x", "x=approved"},
+		{"conflict", conflict, decision.Approved, "target", "", "*=target-kept"},
+		{"conflict", conflict, decision.Approved, "target", "x", "x=target-kept"},
+		{"conflict", conflict, decision.Declined, "", "", "*=declined"},
+		{"with declined fields", declined, decision.Approved, "source", "", "*=approved z=approved"},
+		{"with declined fields, again", declined, decision.Approved, "source", "", "*=approved x=approved y=approved z=approved"},
+		{"target newer", newer, decision.Approved, "source", "", "*=approved x=approved y=approved"},
+		{"target newer", newer, decision.Approved, "target", "", "*=target-kept"},
+		{"removed in target", removed, decision.Approved, "", "", "refused"},
+		{"removed in target", removed, decision.Approved, "source", "", "*=approved"},
+		{"removed in target", removed, decision.Approved, "target", "", "*=target-kept"},
+		{"ambiguous", ambiguous, decision.Approved, "source", "", "refused"},
+		{"ambiguous", ambiguous, decision.Declined, "", "", "*=declined"},
+		{"target edit", edited, decision.Approved, "", "", "refused"},
+		{"target edit", edited, decision.Approved, "source", "", "*=approved x=approved y=approved"},
+		{"target edit", edited, decision.Approved, "target", "", "*=target-kept"},
+		{"target edit", edited, decision.Approved, "", "x", "refused"},
+		{"target edit", edited, decision.Approved, "source", "x", "x=approved"},
+		{"target only", only, decision.Approved, "", "", "refused"},
+		{"target only", only, decision.Approved, "source", "", "refused"},
+		{"target only", only, decision.Declined, "", "", "*=declined"},
 	} {
-		verdicts, ok := verdictsOn(c.finding, Request{Decision: c.decision, Take: c.take, Field: c.field, Again: strings.HasSuffix(c.what, "again")})
+		verdicts, ok := Verdicts(c.finding, Request{Decision: c.decision, Take: c.take, Field: c.field,
+			Again: strings.HasSuffix(c.what, "again")}.Of("ida", strings.HasSuffix(c.what, "named")))
 		var got []string
 		for _, v := range verdicts {
 			field := v.Field

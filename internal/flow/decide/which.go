@@ -8,12 +8,15 @@ import (
 	"strings"
 
 	"anagram/internal/core/check"
+	"anagram/internal/core/decision"
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
 	"anagram/internal/core/yamldoc"
 	"anagram/internal/flow/session"
 	"anagram/internal/flow/standing"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
+	"anagram/internal/store/register"
 )
 
 // Which says which findings are meant. What is empty does not limit.
@@ -21,16 +24,17 @@ type Which struct {
 	Patterns  []string
 	Statuses  []match.Status
 	Types     []string
-	Decisions []docket.Decision // as they stand; open means those that ask for a decision
-	By        []string          // who decided
-	Checks    []string          // codes of checks, one of which they have
-	Before    bool              // an earlier docket approved them, on the values that both sides still have
-	Group     string            // address of a record: the group that it is in, or heads
+	Decisions []decision.Decision // as they stand; open means those that ask for a decision
+	By        []string            // who decided
+	Checks    []string            // codes of checks, one of which they have
+	Before    bool                // an earlier docket approved them, on the values that both sides still have
+	Group     string              // address of a record: the group that it is in, or heads
+	WaitsFor  string              // a person whose word would bring the finding on
 }
 
 // Any reports whether something limits it beside patterns.
 func (w Which) Any() bool {
-	return len(w.Statuses)+len(w.Types)+len(w.Decisions)+len(w.By)+len(w.Checks) > 0 || w.Group != "" || w.Before
+	return len(w.Statuses)+len(w.Types)+len(w.Decisions)+len(w.By)+len(w.Checks) > 0 || w.WaitsFor != "" || w.Group != "" || w.Before
 }
 
 // Reviewed is a finding with its checks, static ones and those that follow from the
@@ -39,6 +43,15 @@ type Reviewed struct {
 	docket.Finding
 	Checks []check.Check
 	Said   []docket.Comment // what was asked and answered
+	Needs  int              // approvals that are still asked for
+}
+
+// Stands says how the finding stands, with those who are asked to approve in view.
+func (r Reviewed) Stands() decision.Decision {
+	if stand := r.Of().Stands(); stand != decision.Approved && stand != decision.InPart || r.Needs == 0 {
+		return stand
+	}
+	return decision.Waiting
 }
 
 // Blocked reports whether something stands in the way of the finding.
@@ -61,15 +74,17 @@ type selected struct {
 	session  *session.Session
 	which    Which
 	filter   docket.Filter
-	static   map[int64][]docket.Check
+	static   map[int64][]check.On
 	said     map[int64][]docket.Comment
 	standing standing.Standing
 	demand   standing.Demand
+	asked    map[int64][]string // who is asked something on a finding
 }
 
 // choose reads what findings are meant. A type, a status, a pattern or a group that the
 // docket does not know is an error with the nearest word.
 func choose(ctx context.Context, of *session.Session, d *docket.Docket, w Which) (selected, error) {
+	w.By, w.WaitsFor = named(w.By, of.Who), strings.Join(named([]string{w.WaitsFor}, of.Who), "")
 	s := selected{d: d, session: of, which: w}
 	var err error
 	if s.demand, err = standing.Demanded(of, d); err != nil {
@@ -78,7 +93,7 @@ func choose(ctx context.Context, of *session.Session, d *docket.Docket, w Which)
 	if s.filter, err = findingFilter(d, w); err != nil {
 		return s, err
 	}
-	if s.filter, err = d.WithNames(ctx, s.filter); err != nil {
+	if s.filter, err = d.Found.WithNames(ctx, s.filter); err != nil {
 		return s, err
 	}
 	if w.Group != "" {
@@ -86,7 +101,7 @@ func choose(ctx context.Context, of *session.Session, d *docket.Docket, w Which)
 			return s, err
 		}
 	}
-	if s.static, err = d.Checks(ctx); err != nil {
+	if s.static, err = d.Found.Checks(ctx); err != nil {
 		return s, err
 	}
 	said, err := d.Comments(ctx)
@@ -97,6 +112,16 @@ func choose(ctx context.Context, of *session.Session, d *docket.Docket, w Which)
 	for _, c := range said {
 		s.said[c.Finding] = append(s.said[c.Finding], c)
 	}
+	if w.WaitsFor != "" {
+		open, err := questions(ctx, d)
+		if err != nil {
+			return s, err
+		}
+		s.asked = map[int64][]string{}
+		for _, q := range open {
+			s.asked[q.finding] = append(s.asked[q.finding], decision.Name(q.To))
+		}
+	}
 	s.standing, err = standing.Read(ctx, d, s.demand)
 	return s, err
 }
@@ -106,13 +131,13 @@ func (s selected) each(ctx context.Context, by order) iter.Seq2[Reviewed, error]
 	return func(yield func(Reviewed, error) bool) {
 		filter := s.filter
 		filter.ByStatus, filter.ByGroup = by == byStatus, by == byGroup
-		for f, err := range s.d.Findings(ctx, filter) {
+		for f, err := range s.d.Found.Findings(ctx, filter) {
 			if err != nil {
 				yield(Reviewed{}, err)
 				return
 			}
 			r := s.with(f)
-			if s.which.fits(r) && !yield(r, nil) {
+			if s.which.fits(r, s.session.Who) && (s.which.WaitsFor == "" || s.waits(r, s.which.WaitsFor)) && !yield(r, nil) {
 				return
 			}
 		}
@@ -121,10 +146,11 @@ func (s selected) each(ctx context.Context, by order) iter.Seq2[Reviewed, error]
 
 // with gives a finding its checks.
 func (s selected) with(f docket.Finding) Reviewed {
-	r := Reviewed{Finding: f, Said: s.said[f.ID]}
+	r := Reviewed{Finding: f, Said: s.said[f.ID], Needs: s.standing.Missing[f.ID]}
 	for _, c := range s.static[f.ID] {
 		// Of what is decided only those blockers count that stand in the way of it.
-		decided := c.Level == check.Blocker && slices.Contains([]docket.Decision{docket.Approved, docket.Declined, docket.TargetKept}, f.Stand())
+		decided := c.Level == check.Blocker && slices.Contains([]decision.Decision{decision.Approved, decision.Declined,
+			decision.TargetKept}, f.Stand())
 		if !c.Partial && !decided {
 			r.Checks = append(r.Checks, c.Check)
 		}
@@ -138,23 +164,30 @@ func (s selected) with(f docket.Finding) Reviewed {
 }
 
 // fits reports whether a finding is among those meant, as far as the docket could not say it.
-func (w Which) fits(r Reviewed) bool {
+func (w Which) fits(r Reviewed, me string) bool {
 	if len(w.Decisions) > 0 {
-		stand := r.Stand()
-		asks := r.Asks() || slices.Contains(w.Statuses, r.Status)
-		if !slices.Contains(w.Decisions, stand) || stand == docket.Undecided && !asks {
+		stand, wide := r.Stands(), r.Stand()
+		// What is only to be seen is open to who asks for its status; what waits for another
+		// approval is approved as well, and what people clash on is open.
+		if wide == decision.Undecided && stand == decision.ToSee && !slices.Contains(w.Statuses, r.Status) {
+			wide = stand
+		}
+		if !slices.Contains(w.Decisions, stand) && !slices.Contains(w.Decisions, wide) {
 			return false
 		}
 	}
-	if len(w.By) > 0 && !slices.ContainsFunc(w.By, r.DecidedByOne) {
+	if len(w.By) > 0 && !slices.ContainsFunc(w.By, func(who string) bool { return saidBySomebody(r, who, me) }) {
 		return false
 	}
-	return len(w.Checks) == 0 || slices.ContainsFunc(r.Checks, func(c check.Check) bool { return slices.Contains(w.Checks, string(c.Code)) })
+	return len(w.Checks) == 0 || slices.ContainsFunc(r.Checks, func(c check.Check) bool {
+		return slices.Contains(w.Checks,
+			string(c.Code))
+	})
 }
 
 // groupOf gives the number of the group that a record heads, or is in.
 func groupOf(ctx context.Context, d *docket.Docket, address string) (int, error) {
-	groups, err := d.Groups(ctx)
+	groups, err := d.Found.Groups(ctx)
 	if err != nil {
 		return 0, err
 	}
@@ -170,7 +203,7 @@ func groupOf(ctx context.Context, d *docket.Docket, address string) (int, error)
 	if !p.Exact() {
 		return 0, session.Usage("--group takes one record's address, such as assay/GLU, not the pattern %q", address)
 	}
-	for f, err := range d.Findings(ctx, docket.Filter{Patterns: []record.Pattern{p}}) {
+	for f, err := range d.Found.Findings(ctx, docket.Filter{Patterns: []record.Pattern{p}}) {
 		if err != nil {
 			return 0, err
 		}
@@ -254,12 +287,119 @@ func findingFilter(d *docket.Docket, w Which) (docket.Filter, error) {
 	return filter, nil
 }
 
-func knownDecisions(decisions []docket.Decision) error {
-	words := []string{string(docket.Undecided), string(docket.Approved), string(docket.Declined), string(docket.Held), string(docket.TargetKept)}
+func knownDecisions(decisions []decision.Decision) error {
+	words := []string{string(decision.Undecided), string(decision.Approved), string(decision.Declined), string(decision.Held),
+		string(decision.TargetKept), string(decision.ToSee), string(decision.Clash), string(decision.Waiting), string(decision.InPart)}
 	for _, d := range decisions {
 		if !slices.Contains(words, string(d)) {
 			return session.Usage("The decision %q is not known%s", d, yamldoc.Nearest(string(d), words))
 		}
 	}
 	return nil
+}
+
+// Names that stand for people in filters.
+const (
+	me     = "me"
+	others = "others"
+)
+
+// named puts the name of who is at work in the place of me.
+func named(who []string, atWork string) []string {
+	out := slices.Clone(who)
+	for i, name := range out {
+		if name == me {
+			out[i] = atWork
+		}
+	}
+	return out
+}
+
+// saidBySomebody reports whether a person's word on a finding counts; of others, that of anybody
+// else than who is at work.
+func saidBySomebody(r Reviewed, who, atWork string) bool {
+	if who != others {
+		return r.Spoke(who) || r.DecidedByOne(who)
+	}
+	return slices.ContainsFunc(r.Finding.Said(), func(w decision.Word) bool { return decision.Name(w.Who) != decision.Name(atWork) })
+}
+
+// waits reports whether a person's word would bring a finding on: nobody decided it, people want
+// different sides of it, or it has fewer approvals than the target demands and theirs would count.
+func (s selected) waits(r Reviewed, who string) bool {
+	if slices.Contains(s.asked[r.ID], decision.Name(who)) {
+		return true
+	}
+	if !r.Asks() || r.Hopeless() || s.demand.Discounts(who, r.Type) {
+		return false
+	}
+	switch r.Stand() {
+	case decision.Undecided:
+		return len(r.Wanted) > 0 || !r.Spoke(who) || r.Status == match.Conflict
+	case decision.Approved:
+		lacks := slices.ContainsFunc(r.Checks, func(c check.Check) bool { return c.Code == check.ApprovalsCode })
+		return lacks && r.By(who, "") != decision.Approved
+	}
+	return false
+}
+
+// WaitFor gives the findings of a docket that wait for a person's word.
+func WaitFor(ctx context.Context, of *session.Session, d *docket.Docket, who string) (map[int64]bool, error) {
+	s, err := choose(ctx, of, d, Which{WaitsFor: who})
+	if err != nil {
+		return nil, err
+	}
+	out := map[int64]bool{}
+	for r, err := range s.each(ctx, byKey) {
+		if err != nil {
+			return nil, err
+		}
+		out[r.ID] = true
+	}
+	return out, nil
+}
+
+// Waiting gives the approved findings that wait for the word of who is at work; nil where the target
+// does not count people.
+func Waiting(ctx context.Context, of *session.Session, d *docket.Docket) (map[int64]bool, error) {
+	demand, err := standing.Demanded(of, d)
+	if err != nil || demand.Counts() == 0 {
+		return nil, err
+	}
+	all, err := WaitFor(ctx, of, d, of.Who)
+	return all, err
+}
+
+// Lacking tells how many approved findings of a docket have fewer approvals than the target demands,
+// and how many findings wait for the word of who is at work. Both are 0 where the target does not
+// count people, or the docket is overtaken.
+func Lacking(ctx context.Context, of *session.Session, docket docket.Summary, overtaken bool) (lacking, yours int, err error) {
+	h := docket.Header
+	e, err := of.Workspace.Environment(h.Target)
+	imported := slices.ContainsFunc(docket.Runs, run.Run.Done)
+	anybody := e.Guard.Approvals == 0 && !e.Guard.Signed && !e.Guard.Differs && len(of.Workspace.People) == 0
+	if err != nil || anybody || overtaken && (docket.Tally.Approved == 0 || imported) {
+		return 0, 0, nil //nolint:nilerr // an environment that is gone demands nothing
+	}
+	d, err := register.Open(ctx, of.Workspace, h.Number)
+	if err != nil {
+		return 0, 0, err
+	}
+	defer d.Close()
+	s, err := choose(ctx, of, d, Which{})
+	if err != nil {
+		return 0, 0, err
+	}
+	for r, err := range s.each(ctx, byKey) {
+		if err != nil {
+			return 0, 0, err
+		}
+		if slices.ContainsFunc(r.Checks, func(c check.Check) bool { return c.Code == check.ApprovalsCode }) {
+			lacking++
+		}
+		if !overtaken && s.waits(r, of.Who) {
+			yours++
+		}
+	}
+	return lacking, yours, nil
 }

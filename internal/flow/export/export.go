@@ -90,7 +90,8 @@ func Export(ctx context.Context, s *session.Session, r Request) (Result, error) 
 		return result, err
 	}
 	w, err := parcel.Create(scratch, parcel.Manifest{
-		Release: self.Release, Settings: self.Settings, Name: name, Note: r.Note, Source: r.Environment, ExportedBy: s.Who, Program: s.Program,
+		Release: self.Release, Settings: self.Settings, Name: name, Note: r.Note, Source: r.Environment, ExportedBy: s.Who,
+		Program:    s.Program,
 		ExportedAt: s.Now().UTC().Format("2006-01-02T15:04:05.000Z07:00"), Selection: r.Selection, Keys: env.Fit.Shapes,
 	}, travelling)
 	if err != nil {
@@ -117,7 +118,8 @@ func Export(ctx context.Context, s *session.Session, r Request) (Result, error) 
 	if err != nil || r.Aside != "" {
 		return result, err
 	}
-	if err := register.AddExport(s.Workspace, result.Manifest.Name, register.Export{Seal: result.Manifest.Seal, Source: result.Manifest.Source, At: result.Manifest.ExportedAt}); err != nil {
+	if err := register.AddExport(s.Workspace, result.Manifest.Name, register.Export{Seal: result.Manifest.Seal,
+		Source: result.Manifest.Source, At: result.Manifest.ExportedAt}); err != nil {
 		return result, err
 	}
 	result.Bytes, err = parcel.Size(path)
@@ -332,7 +334,8 @@ func (ex *exporting) writeByKeys(ctx context.Context, out *parcel.TypeWriter, ty
 				return err
 			}
 		}
-		if err := ex.writeThose(out, typ, record.Ahead(ex.Env.Read(ctx, ex.Model, environment.Reading{Type: typ, Fields: fields, Keys: keys, Sums: true}))); err != nil {
+		if err := ex.writeThose(out, typ, record.Ahead(ex.Env.Read(ctx, ex.Model,
+			environment.Reading{Type: typ, Fields: fields, Keys: keys, Sums: true}))); err != nil {
 			return err
 		}
 	}

@@ -98,9 +98,13 @@ func oneSided(c *catalog.Catalog, names []string, fields map[string]map[string][
 		}
 		for _, field := range order {
 			if has := all[field]; len(has) < len(names) {
-				without := slices.DeleteFunc(slices.Clone(names), func(n string) bool { return slices.Contains(has, n) || fields[n][t.Name] == nil })
+				without := slices.DeleteFunc(slices.Clone(names), func(n string) bool {
+					return slices.Contains(has, n) ||
+						fields[n][t.Name] == nil
+				})
 				if len(without) > 0 {
-					out = append(out, fmt.Sprintf("%s.%s is in %s but not in %s; it is not compared", t.Name, field, strings.Join(has, ", "), strings.Join(without, ", ")))
+					out = append(out, fmt.Sprintf("%s.%s is in %s but not in %s; it is not compared", t.Name, field,
+						strings.Join(has, ", "), strings.Join(without, ", ")))
 				}
 			}
 		}
@@ -144,7 +148,9 @@ func checkIn(ctx context.Context, s *session.Session, c *catalog.Catalog, name s
 		if one.Key {
 			at = t.Line("key")
 		}
-		report.Problems = append(report.Problems, catalog.Problem{Type: t.Name, Line: at, Caution: true, Message: check.IDFacts(t.Name, one.Field, one.To, one.Form, one.Key) + " " + check.IDMend(one.Field, one.To, one.Form, one.Text)})
+		report.Problems = append(report.Problems, catalog.Problem{Type: t.Name, Line: at, Caution: true,
+			Message: check.IDFacts(t.Name, one.Field, one.To, one.Form, one.Key) + " " +
+				check.IDMend(one.Field, one.To, one.Form, one.Text)})
 	}
 	if report.Broken() > 0 { // what is wrong is told first
 		return report, env.Fit, nil
@@ -200,7 +206,8 @@ func danglingReferences(ctx context.Context, env session.Described, c *catalog.C
 			}
 			if n > 0 {
 				out[t.Name] = append(out[t.Name], catalog.Problem{Type: t.Name, Line: t.Line("refers", field), Message: fmt.Sprintf(
-					"%s to no %s with field %s; correct this in %s, or put the field under ignore:", show.Count(n, "record refers", "records refer"), to.Name, field, name)})
+					"%s to no %s with field %s; correct this in %s, or put the field under ignore:",
+					show.Count(n, "record refers", "records refer"), to.Name, field, name)})
 			}
 		}
 	}
@@ -209,7 +216,8 @@ func danglingReferences(ctx context.Context, env session.Described, c *catalog.C
 
 // checkRecords reads every record of a type: what cannot be read is what an export
 // would meet; keys that are null or occur twice are told with how often.
-func checkRecords(ctx context.Context, s *session.Session, env session.Described, model *environment.Model, t *catalog.Type) ([]catalog.Problem, int, error) {
+func checkRecords(ctx context.Context, s *session.Session, env session.Described, model *environment.Model,
+	t *catalog.Type) ([]catalog.Problem, int, error) {
 	scratch, err := s.Workspace.Scratch()
 	if err != nil {
 		return nil, 0, err
@@ -257,7 +265,8 @@ func checkRecords(ctx context.Context, s *session.Session, env session.Described
 		problems = append(problems, catalog.Problem{Type: t.Name, Line: t.Line("key"), Message: message, Caution: true})
 	}
 	if twice > 0 {
-		note(fmt.Sprintf("%s more than once, such as %s; a match names this and never guesses", show.Count(twice, "key occurs", "keys occur"), example))
+		note(fmt.Sprintf("%s more than once, such as %s; a match names this and never guesses",
+			show.Count(twice, "key occurs", "keys occur"), example))
 	}
 	if nulls > 0 {
 		note(show.Count(nulls, "record has a null in its key", "records have a null in their key"))

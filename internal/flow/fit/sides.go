@@ -71,7 +71,8 @@ func noOneField(of workspace.Setting, t *catalog.Type, fields []record.Field, na
 	case len(fields) == 0:
 		return session.Usage("anagram.yaml names the setting %s, but %s has no field beside its key in %s", of.Setting, t.Name, name)
 	case of.Field != "":
-		return session.Usage("anagram.yaml names field %q of the setting %s, which %s has not in %s%s", of.Field, of.Setting, t.Name, name, yamldoc.Nearest(of.Field, names))
+		return session.Usage("anagram.yaml names field %q of the setting %s, which %s has not in %s%s", of.Field, of.Setting, t.Name,
+			name, yamldoc.Nearest(of.Field, names))
 	}
 	return session.Usage("anagram.yaml names the setting %s, but %s has %d fields beside its key in %s (%s); say which one it is, as in {setting: %s, field: %s}",
 		of.Setting, t.Name, len(fields), name, strings.Join(names, ", "), of.Setting, names[len(names)-1])

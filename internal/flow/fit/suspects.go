@@ -19,7 +19,8 @@ const lookRows = 5_000
 // Suspects looks in an environment for fields that the catalog takes for plain values and that
 // behave like internal ids, of those types that of picks. Types whose description does not hold
 // are passed over.
-func Suspects(ctx context.Context, env session.Described, c *catalog.Catalog, name string, of func(typ string) bool) ([]evidence.Suspect, error) {
+func Suspects(ctx context.Context, env session.Described, c *catalog.Catalog, name string,
+	of func(typ string) bool) ([]evidence.Suspect, error) {
 	prober := env.Environment.Can().Prober
 	if prober == nil {
 		return nil, nil

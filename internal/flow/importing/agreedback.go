@@ -9,6 +9,7 @@ import (
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
 	"anagram/internal/flow/agreed"
+	"anagram/internal/flow/importing/prepare"
 	"anagram/internal/flow/session"
 	"anagram/internal/flow/sides"
 	"anagram/internal/flow/standing"
@@ -55,8 +56,8 @@ func (l lineage) root() *docket.Docket { return l.above[len(l.above)-1] }
 func (l lineage) undone() bool { return len(l.above)%2 == 1 }
 
 // origins gives the findings of the root that some approvals are about.
-func (l lineage) origins(ctx context.Context, r Ready, batch []*standing.Approval) (map[int64]int64, error) {
-	backs, err := r.backs(ctx, batch)
+func (l lineage) origins(ctx context.Context, r prepare.Ready, batch []*standing.Approval) (map[int64]int64, error) {
+	backs, err := r.Backs(ctx, batch)
 	if err != nil {
 		return nil, err
 	}
@@ -69,7 +70,7 @@ func (l lineage) origins(ctx context.Context, r Ready, batch []*standing.Approva
 		for _, id := range at {
 			ids = append(ids, id)
 		}
-		if backs, err = d.Backs(ctx, ids); err != nil {
+		if backs, err = d.Found.Backs(ctx, ids); err != nil {
 			return nil, err
 		}
 		for id, between := range at {
@@ -80,7 +81,7 @@ func (l lineage) origins(ctx context.Context, r Ready, batch []*standing.Approva
 }
 
 // agreedBefore remembers what the two sides of the import agree on once it is taken back.
-func agreedBefore(ctx context.Context, s *session.Session, r Ready, rest Rest) error {
+func agreedBefore(ctx context.Context, s *session.Session, r prepare.Ready, rest prepare.Rest) error {
 	l, err := lineageOf(ctx, s, r.Docket)
 	if err != nil {
 		return err
@@ -95,20 +96,21 @@ func agreedBefore(ctx context.Context, s *session.Session, r Ready, rest Rest) e
 	if err != nil {
 		return err
 	}
-	between := agreed.Between{Source: h.Source, Target: h.Target, Catalog: r.Model.Catalog, Shapes: h.Keys, Names: names, Fields: map[string][]record.Field{},
-		Zones: agreed.Zones{Here: zone(h.Zones[h.Target]), There: zone(h.Zones[h.Source])}}
+	between := agreed.Between{Source: h.Source, Target: h.Target, Catalog: r.Model.Catalog, Shapes: h.Keys, Names: names,
+		Fields: map[string][]record.Field{},
+		Zones:  agreed.Zones{Here: prepare.Zone(h.Zones[h.Target]), There: prepare.Zone(h.Zones[h.Source])}}
 	for _, t := range root.Types {
 		between.Fields[t.Name] = t.Fields
 	}
 	return agreed.Keep(ctx, s, between, l.written(ctx, r, rest))
 }
 
-func (l lineage) written(ctx context.Context, r Ready, rest Rest) iter.Seq2[agreed.Written, error] {
-	rest.already = map[int64]bool{}
+func (l lineage) written(ctx context.Context, r prepare.Ready, rest prepare.Rest) iter.Seq2[agreed.Written, error] {
+	rest.Already = map[int64]bool{}
 	root := l.root()
 	return func(yield func(agreed.Written, error) bool) {
 		stop := errors.New("stopped")
-		err := r.pending(rest, func(t docket.Type, batch []*standing.Approval) error {
+		err := r.Pending(rest, func(t docket.Type, batch []*standing.Approval) error {
 			origins, err := l.origins(ctx, r, batch)
 			if err != nil {
 				return err
@@ -117,7 +119,7 @@ func (l lineage) written(ctx context.Context, r Ready, rest Rest) iter.Seq2[agre
 			for _, id := range origins {
 				ids = append(ids, id)
 			}
-			lines, err := root.Sides(ctx, ids)
+			lines, err := root.Found.Sides(ctx, ids)
 			if err != nil {
 				return err
 			}
@@ -140,7 +142,7 @@ func (l lineage) written(ctx context.Context, r Ready, rest Rest) iter.Seq2[agre
 }
 
 // stands gives the key on which both sides of the import agree by now.
-func (l lineage) stands(r Ready, a *standing.Approval, t docket.Type, line docket.Finding, source record.Key) (record.Key, error) {
+func (l lineage) stands(r prepare.Ready, a *standing.Approval, t docket.Type, line docket.Finding, source record.Key) (record.Key, error) {
 	if line.Target == "" {
 		return source, nil
 	}
@@ -156,7 +158,8 @@ func (l lineage) stands(r Ready, a *standing.Approval, t docket.Type, line docke
 
 // taught gives what both sides of the import agree on about a record by now; ok is false where
 // that is what it was.
-func (l lineage) taught(r Ready, a *standing.Approval, t docket.Type, line docket.Finding) (out agreed.Written, ok bool, err error) {
+func (l lineage) taught(r prepare.Ready, a *standing.Approval, t docket.Type, line docket.Finding) (out agreed.Written, ok bool,
+	err error) {
 	if line.Source == "" || a.Removes && !l.undone() || a.Status == match.New && l.undone() {
 		return out, false, nil
 	}

@@ -10,8 +10,10 @@ import (
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
 	"anagram/internal/environment"
+	"anagram/internal/flow/importing/prepare"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
 	"anagram/internal/store/register"
 )
 
@@ -38,7 +40,8 @@ func reminded(h docket.Header, request Request) ([]string, error) {
 			return nil, err
 		}
 		if !done {
-			return nil, &session.BlockedError{Docket: h.Number, Checks: []check.Check{check.Reminders(h.Number, h.Target, []string{reminder})}}
+			return nil, &session.BlockedError{Docket: h.Number, Checks: []check.Check{check.Reminders(h.Number, h.Target,
+				[]string{reminder})}}
 		}
 	}
 	return list, nil
@@ -52,13 +55,14 @@ type surrounding struct {
 
 // before runs what comes before an import and gives what comes after it, which has to be run
 // whatever happens.
-func (a surrounding) before(ctx context.Context, s *session.Session, d *docket.Docket, env environment.Environment) (after func(context.Context) error, err error) {
+func (a surrounding) before(ctx context.Context, s *session.Session, d *docket.Docket,
+	env environment.Environment) (after func(context.Context) error, err error) {
 	after = func(context.Context) error { return nil }
 	of := d.Header.Around
 	if of == nil {
 		return after, nil
 	}
-	if err := d.Surround(ctx, docket.AroundBegins, s.Who, s.Now(), a.ticked); err != nil {
+	if err := run.Surround(ctx, d, run.AroundBegins, s.Who, s.Now(), a.ticked); err != nil {
 		return after, err
 	}
 	after = func(ctx context.Context) error { return runAfter(ctx, s, d, env, of.After) }
@@ -110,7 +114,7 @@ func runAfter(ctx context.Context, s *session.Session, d *docket.Docket, env env
 	if len(failed) > 0 {
 		return fmt.Errorf("what anagram.yaml says to run after an import was not, of docket %d into %s: %s. All of it is run again at the next import or match; where it is wrong, correct it in anagram.yaml first", d.Header.Number, d.Header.Target, strings.Join(failed, "; "))
 	}
-	return d.Surround(ctx, docket.AroundEnds, s.Who, s.Now(), nil)
+	return run.Surround(ctx, d, run.AroundEnds, s.Who, s.Now(), nil)
 }
 
 // runDue carries out what should have been run after earlier imports into a target, where the
@@ -157,7 +161,7 @@ func dueIn(ctx context.Context, s *session.Session, number int) (ran bool, err e
 // dueOf carries out what should have been run after the last import of a docket that is locked.
 // It is what the workspace says now, as that is what is trusted.
 func dueOf(ctx context.Context, s *session.Session, d *docket.Docket) (ran bool, err error) {
-	if due, err := d.AfterDue(ctx); err != nil || !due {
+	if due, err := run.AfterDue(ctx, d); err != nil || !due {
 		return false, err
 	}
 	e, err := s.Workspace.Environment(d.Header.Target)
@@ -173,7 +177,7 @@ func dueOf(ctx context.Context, s *session.Session, d *docket.Docket) (ran bool,
 }
 
 // notTakenBack says what a rehearsal cannot take back.
-func (r Ready) notTakenBack() []string {
+func notTakenBack(r prepare.Ready) []string {
 	var numbers, triggers []string
 	for _, a := range r.Standing.Approved {
 		typ, ok := r.Model.Catalog.Type(a.Type)

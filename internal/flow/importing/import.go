@@ -3,14 +3,18 @@ package importing
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"anagram/internal/core/check"
 	"anagram/internal/environment"
+	"anagram/internal/flow/importing/prepare"
+	"anagram/internal/flow/importing/verify"
+	"anagram/internal/flow/importing/write"
 	"anagram/internal/flow/session"
 	"anagram/internal/flow/sides"
-	"anagram/internal/flow/standing"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
 )
 
 // Result says what was written.
@@ -22,8 +26,8 @@ type Result struct {
 	Removed  int
 	Steps    bool // each write was lasting by itself
 	Already  int  // approved records that held the approved values before
-	LeftOut  []LeftOut
-	Failures []LeftOut // why nothing was written, of a failed import
+	LeftOut  []prepare.LeftOut
+	Failures []prepare.LeftOut // why nothing was written, of a failed import
 	Verified bool
 	Backup   int  // before-images in the docket
 	Earlier  bool // an earlier import of this docket was interrupted
@@ -47,7 +51,7 @@ type Result struct {
 	// Unrecorded is why the docket does not have the outcome.
 	Unrecorded error
 	// unwritten are approvals that an import into a target without transactions did not come to.
-	unwritten map[int64]LeftOut
+	unwritten map[int64]prepare.LeftOut
 }
 
 // Request says how a docket is imported.
@@ -69,7 +73,7 @@ type Request struct {
 func Import(ctx context.Context, s *session.Session, d *docket.Docket, request Request) (Result, error) {
 	start, rehearse := time.Now(), request.Rehearse
 	result := Result{Header: d.Header}
-	if err := Known(s, d); err != nil {
+	if err := prepare.Known(s, d); err != nil {
 		return result, err
 	}
 	if err := direction(ctx, s, d.Header, request.To); err != nil {
@@ -83,20 +87,25 @@ func Import(ctx context.Context, s *session.Session, d *docket.Docket, request R
 	if result, err = before(ctx, s, d, result, rehearse); err != nil {
 		return result, err
 	}
-	r, rest, err := Prepare(ctx, s, d)
+	r, rest, err := prepare.Prepare(ctx, s, d)
 	if err != nil {
 		return result.Refused(err), err
 	}
 	result.Open, result.Undecided, result.Earlier = r.Open, r.Undecided, r.Earlier
-	idle, kind := docket.Imported, docket.ImportRun
+	idle, kind := run.Imported, run.ImportRun
 	if rehearse {
-		idle, kind = docket.Rehearsed, docket.RehearsalRun
+		idle, kind = run.Rehearsed, run.RehearsalRun
 	}
 	if request.Complete && r.Open > 0 {
 		return result, &session.OpenError{Docket: d.Header.Number, Open: r.Open}
 	}
 	if r.Run, err = goesOn(ctx, d, request, r.Earlier); err != nil {
 		return result.Refused(err), err
+	}
+	if r.Run == 0 {
+		if err := d.Current(); err != nil {
+			return result, err
+		}
 	}
 	if outcome, nothing := r.NothingLeft(rest, idle); nothing && r.Run == 0 {
 		result.Outcome, result.LeftOut = outcome, rest.List(r.Standing.Approved)
@@ -167,18 +176,19 @@ func direction(ctx context.Context, s *session.Session, h docket.Header, to stri
 }
 
 // into writes what is ready into the target. Idle is the outcome where all goes well.
-func into(ctx context.Context, s *session.Session, r Ready, rest Rest, result Result, idle, kind string, around surrounding) (out Result, failed error) {
-	d, rehearse := r.Docket, kind == docket.RehearsalRun
+func into(ctx context.Context, s *session.Session, r prepare.Ready, rest prepare.Rest, result Result, idle, kind string,
+	around surrounding) (out Result, failed error) {
+	d, rehearse := r.Docket, kind == run.RehearsalRun
 	env, err := s.Open(ctx, d.Header.Target, false)
 	if err != nil {
 		return result, err
 	}
 	defer env.Close()
-	if r, err = Fits(ctx, s, r, env); err != nil {
+	if r, err = prepare.Fits(ctx, s, r, env); err != nil {
 		return result.Refused(err), err
 	}
 	if rehearse && around.Told != nil {
-		around.Told(r.notTakenBack())
+		around.Told(notTakenBack(r))
 	}
 	if !rehearse {
 		result.Around = d.Header.Around
@@ -188,42 +198,52 @@ func into(ctx context.Context, s *session.Session, r Ready, rest Rest, result Re
 			return result, err
 		}
 	}
-	begun, err := env.Begin(ctx, r.placesWritten())
+	begun, err := env.Begin(ctx, placesWritten(r))
 	if err != nil {
 		return result, err
 	}
 	work := sides.Into(begun, r.Names)
 	defer func() { _ = work.Rollback() }()
 	if !work.Transaction() && rehearse {
-		return result, session.Usage("%s cannot take back what was written (%s), so nothing can be rehearsed there. Import without --rehearse: each write is journaled and read back at once, and can be resumed and taken back", d.Header.Target, r.lasting(s))
+		return result,
+			session.Usage("%s cannot take back what was written (%s), so nothing can be rehearsed there. Import without --rehearse: each write is journaled and read back at once, and can be resumed and taken back", d.Header.Target, lasting(r, s))
 	}
 	// Nobody else imports from here on, so what holds now holds to the end.
-	if err := Guarded(ctx, s, r, begun); err != nil {
+	if err := prepare.Guarded(ctx, s, r, begun); err != nil {
 		return result.Refused(err), err
 	}
-	run := r.Run
-	if run == 0 {
-		if run, err = d.StartRun(ctx, kind, s.Who, s.Now()); err != nil {
+	seq := r.Run
+	if seq == 0 {
+		if seq, err = run.Start(ctx, d, kind, s.Who, s.Now()); err != nil {
 			return result, err
 		}
 	}
 	if !work.Transaction() {
-		return step(ctx, s, r, work, rest, result, run)
+		return step(ctx, s, r, work, rest, result, seq)
 	}
-	r.Run = run
+	r.Run = seq
+	r.Judge, _ = begun.(environment.Judge)
 	return transaction(ctx, s, r, work, rest, result, idle)
 }
 
 // transaction imports in one transaction, or rehearses.
-func transaction(ctx context.Context, s *session.Session, r Ready, work environment.Work, rest Rest, result Result, idle string) (Result, error) {
-	start, d, run, rehearse := time.Now(), r.Docket, r.Run, idle == docket.Rehearsed
+func transaction(ctx context.Context, s *session.Session, r prepare.Ready, work environment.Work, rest prepare.Rest, result Result,
+	idle string) (Result, error) {
+	start, d, seq, rehearse := time.Now(), r.Docket, r.Run, idle == run.Rehearsed
 	one, err := inTransaction(ctx, s, r, work, rest, !rehearse)
 	result.Backup, result.Failures = one.backup, one.failures
+	if err == nil && len(one.failures) == 0 && one.usedUp() {
+		_ = work.Rollback()
+		result.Outcome = run.Blocked
+		result.Ended(r, one.rest, start)
+		return result, End(context.WithoutCancel(ctx), s, r, seq, result, one.rest, nil)
+	}
 	if err == nil && len(one.failures) == 0 {
 		result.New, result.Changed, result.Removed, result.Verified = one.written.New, one.written.Changed, one.written.Removed, true
 		if rehearse {
 			err = work.Rollback()
-		} else if err = d.AboutToCommit(ctx, docket.Run{Seq: run, New: result.New, Changed: result.Changed, Removed: result.Removed, LeftOut: len(one.rest.left)}); err == nil {
+		} else if err = run.AboutToCommit(ctx, d, run.Run{Seq: seq, New: result.New, Changed: result.Changed, Removed: result.Removed,
+			LeftOut: len(one.rest.Left)}); err == nil {
 			err = work.Commit(ctx)
 		}
 	}
@@ -231,19 +251,19 @@ func transaction(ctx context.Context, s *session.Session, r Ready, work environm
 	if errors.As(err, &lost) && lost.Conflict {
 		// Nothing was written. Which records it was about, the target shows once that is over.
 		_ = work.Rollback()
-		if moved := r.movedSince(ctx, s, one.rest); len(moved) > 0 {
+		if moved := verify.MovedSince(ctx, r, s, one.rest); len(moved) > 0 {
 			one.failures, err = moved, nil
 			result.Failures = moved
 		}
 	}
 	result, err = became(ctx, s, r, result, one, idle, err)
-	if result.Outcome != idle && result.Outcome != docket.Unknown {
+	if result.Outcome != idle && result.Outcome != run.Unknown {
 		_ = work.Rollback()
 	}
 	result.Ended(r, one.rest, start)
 	// The outcome is kept even where the person pressed Ctrl-C.
-	ended := End(context.WithoutCancel(ctx), s, r, run, result, one.rest, err)
-	if result.Outcome == docket.Imported { // it stands, even if the docket does not say so
+	ended := End(context.WithoutCancel(ctx), s, r, seq, result, one.rest, err)
+	if result.Outcome == run.Imported { // it stands, even if the docket does not say so
 		result.Unrecorded = ended
 		return result, nil
 	}
@@ -251,18 +271,18 @@ func transaction(ctx context.Context, s *session.Session, r Ready, work environm
 }
 
 // became says what became of a transaction that ended, well or with an error.
-func became(ctx context.Context, s *session.Session, r Ready, result Result, one done, idle string, err error) (Result, error) {
+func became(ctx context.Context, s *session.Session, r prepare.Ready, result Result, one done, idle string, err error) (Result, error) {
 	result.Outcome, err = outcomeOf(ctx, idle, err, one.failures)
-	if result.Outcome == docket.Unknown { // the answer was lost; the target knows
-		if outcome := r.found(context.WithoutCancel(ctx), s, one.rest); outcome != docket.Unknown {
+	if result.Outcome == run.Unknown { // the answer was lost; the target knows
+		if outcome := verify.Found(context.WithoutCancel(ctx), r, s, one.rest); outcome != run.Unknown {
 			result.Outcome, result.Settled, err = outcome, true, nil
 		}
 	}
-	if result.Outcome == docket.Imported {
+	if result.Outcome == run.Imported {
 		// What was imported stays imported, whatever becomes of this.
 		result.Forgotten = remember(context.WithoutCancel(ctx), s, r, one.rest)
 	}
-	if result.Outcome != idle && result.Outcome != docket.Unknown {
+	if result.Outcome != idle && result.Outcome != run.Unknown {
 		result.New, result.Changed, result.Removed, result.Verified = 0, 0, 0, false
 	}
 	return result, err
@@ -277,27 +297,27 @@ func (r Result) Nothing() bool {
 func (r Result) Refused(err error) Result {
 	var blocked *session.BlockedError
 	if errors.As(err, &blocked) {
-		r.Outcome = docket.Blocked
+		r.Outcome = run.Blocked
 	}
 	return r
 }
 
 // Ended completes the result with what nothing was written of, and the time it took.
-func (r *Result) Ended(ready Ready, rest Rest, start time.Time) {
-	r.LeftOut, r.Already = rest.List(ready.Standing.Approved), len(rest.already)
+func (r *Result) Ended(ready prepare.Ready, rest prepare.Rest, start time.Time) {
+	r.LeftOut, r.Already = rest.List(ready.Standing.Approved), len(rest.Already)
 	r.Seconds = time.Since(start).Seconds()
 }
 
 // outcomeOf says how a transaction ended; good is the outcome where nothing went wrong.
-func outcomeOf(ctx context.Context, good string, err error, failures []LeftOut) (string, error) {
+func outcomeOf(ctx context.Context, good string, err error, failures []prepare.LeftOut) (string, error) {
 	var unknown *environment.UnknownOutcomeError
 	switch {
 	case errors.As(err, &unknown):
-		return docket.Unknown, err
+		return run.Unknown, err
 	case err != nil && ctx.Err() != nil:
-		return docket.Interrupted, ctx.Err()
+		return run.Interrupted, ctx.Err()
 	case err != nil || len(failures) > 0:
-		return docket.Failed, err
+		return run.Failed, err
 	default:
 		return good, nil
 	}
@@ -305,87 +325,89 @@ func outcomeOf(ctx context.Context, good string, err error, failures []LeftOut) 
 
 // done is what happened between lock and commit.
 type done struct {
-	rest     Rest
-	written  Written
-	failures []LeftOut
+	rest     prepare.Rest
+	written  write.Written
+	failures []prepare.LeftOut
 	backup   int
 }
 
+// usedUp reports whether nothing is left to write as approvals do not count any more.
+func (d done) usedUp() bool {
+	if d.written.New+d.written.Changed+d.written.Removed+len(d.rest.Already) > 0 || len(d.rest.Left) == 0 {
+		return false
+	}
+	for _, left := range d.rest.Left {
+		if !slices.Contains([]check.Code{check.ApprovalUsed, check.DecidedLater, check.ApprovalsCode}, check.Code(left.Why)) {
+			return false
+		}
+	}
+	return true
+}
+
 // inTransaction does everything between lock and commit.
-func inTransaction(ctx context.Context, s *session.Session, r Ready, work environment.Work, rest Rest, lasting bool) (done, error) {
+func inTransaction(ctx context.Context, s *session.Session, r prepare.Ready, work environment.Work, rest prepare.Rest,
+	lasting bool) (done, error) {
 	out := done{rest: rest}
-	writes, rest, err := StandAgain(ctx, s, r, work, rest, func(images []docket.Image) error {
+	writes, rest, err := prepare.StandAgain(ctx, s, r, work, rest, func(images []run.Image) error {
 		out.backup += len(images)
-		return r.Docket.SaveBackup(ctx, r.Run, images)
+		return run.SaveImages(ctx, r.Docket, r.Run, images)
 	})
 	out.rest = rest
 	if err != nil {
 		return out, err
 	}
-	others, err := watch(ctx, r, work, rest)
+	others, err := verify.Watch(ctx, r, work, rest)
 	if err != nil {
 		return out, err
 	}
-	if out.written, out.failures, err = write(ctx, s, r, work, writes); err != nil || len(out.failures) > 0 {
+	if out.written, out.failures, err = write.Write(ctx, s, r, work, writes); err != nil || len(out.failures) > 0 {
 		return out, err
 	}
 	if err := work.Settle(ctx); err != nil {
 		return out, err
 	}
-	keep := func(made []docket.After) error {
+	keep := func(made []run.After) error {
 		if !lasting {
 			return nil
 		}
-		return r.Docket.SaveAfters(ctx, r.Run, made)
+		return run.SaveAfters(ctx, r.Docket, r.Run, made)
 	}
-	if out.failures, err = readBack(ctx, s, r, work, rest, out.written.New+out.written.Changed+out.written.Removed, keep); err != nil || len(out.failures) > 0 {
+	if out.failures, err = verify.ReadBack(ctx, s, r, work, rest, out.written.New+out.written.Changed+out.written.Removed,
+		keep); err != nil || len(out.failures) > 0 {
 		return out, err
 	}
-	if out.failures, err = others.altered(ctx, r, work); err != nil {
+	if out.failures, err = others.Altered(ctx, r, work); err != nil {
 		return out, err
 	}
 	return out, ctx.Err()
 }
 
-// EachNow tells of each approval that was to be written whether the target holds what was
-// approved.
-func EachNow(ctx context.Context, r Ready, target environment.Reader, rest Rest, give func(a *standing.Approval, asApproved bool)) error {
-	for l, err := range r.lots(ctx, target, rest, false) {
-		if err != nil {
-			return err
-		}
-		for _, n := range l.list {
-			give(n.Approval, r.holds(n, l.typ))
-		}
-	}
-	return nil
-}
-
 // End records the outcome of a run in the docket.
-func End(ctx context.Context, s *session.Session, r Ready, seq int64, result Result, rest Rest, cause error) error {
-	run := docket.Run{Seq: seq, Outcome: result.Outcome, New: result.New, Changed: result.Changed, Removed: result.Removed, LeftOut: len(rest.left)}
+func End(ctx context.Context, s *session.Session, r prepare.Ready, seq int64, result Result, rest prepare.Rest, cause error) error {
+	one := run.Run{Seq: seq, Outcome: result.Outcome, New: result.New, Changed: result.Changed, Removed: result.Removed,
+		LeftOut: len(rest.Left)}
 	if cause != nil {
-		run.Message = cause.Error()
+		one.Message = cause.Error()
 	}
 	if len(result.Failures) > 0 {
-		run.Message = result.Failures[0].Message
+		one.Message = result.Failures[0].Message
 	}
-	var outcomes []docket.Outcome
+	var outcomes []run.Outcome
 	for _, a := range r.Standing.Approved {
-		o := docket.Outcome{Finding: a.ID, Outcome: docket.WasWritten}
-		left, isLeft := rest.left[a.ID]
+		o := run.Outcome{Finding: a.ID, Outcome: run.WasWritten}
+		left, isLeft := rest.Left[a.ID]
 		if _, not := result.unwritten[a.ID]; not {
 			continue
 		}
 		switch {
 		case isLeft:
-			o.Outcome, o.Why, o.Message = docket.WasLeftOut, left.Why, left.Message
-		case rest.already[a.ID]:
-			o.Outcome = docket.WasAlready
-		case result.Outcome != docket.Imported && !result.Steps || result.Outcome == docket.Failed:
+			o.Outcome, o.Why, o.Message = run.WasLeftOut, left.Why, left.Message
+		case rest.Already[a.ID]:
+			o.Outcome = run.WasAlready
+		case result.Outcome != run.Imported && !result.Steps || result.Outcome == run.Failed:
 			continue
 		}
 		outcomes = append(outcomes, o)
 	}
-	return r.Docket.EndRun(ctx, run, s.Now(), outcomes)
+	return run.End(ctx, r.Docket, one, s.Now(), outcomes)
 }

@@ -7,6 +7,7 @@ import (
 
 	"anagram/internal/core/record"
 	"anagram/internal/flow/agreed"
+	"anagram/internal/flow/importing/prepare"
 	"anagram/internal/flow/session"
 	"anagram/internal/flow/sides"
 	"anagram/internal/flow/standing"
@@ -14,7 +15,7 @@ import (
 )
 
 // remember keeps that both sides now have what was written.
-func remember(ctx context.Context, s *session.Session, r Ready, rest Rest) error {
+func remember(ctx context.Context, s *session.Session, r prepare.Ready, rest prepare.Rest) error {
 	h := r.Docket.Header
 	if h.ByHand {
 		return nil
@@ -26,28 +27,30 @@ func remember(ctx context.Context, s *session.Session, r Ready, rest Rest) error
 	if err != nil {
 		return err
 	}
-	between := agreed.Between{Source: h.Source, Target: h.Target, ExportedAt: h.ExportedAt, Catalog: r.Model.Catalog, Shapes: h.Keys, Names: names, Fields: map[string][]record.Field{}, Zones: agreed.Zones{Here: r.Model.Here, There: r.Model.There}}
+	between := agreed.Between{Source: h.Source, Target: h.Target, ExportedAt: h.ExportedAt, Catalog: r.Model.Catalog, Shapes: h.Keys,
+		Names: names, Fields: map[string][]record.Field{}, Zones: agreed.Zones{Here: r.Model.Here, There: r.Model.There}}
 	for _, t := range r.Docket.Types {
 		between.Fields[t.Name] = t.Fields
 	}
-	return agreed.Keep(ctx, s, between, r.written(ctx, rest, func(a *standing.Approval, source record.Key) bool {
+	return agreed.Keep(ctx, s, between, written(ctx, r, rest, func(a *standing.Approval, source record.Key) bool {
 		return names.Paired(a.Type, source) && !a.Rekeys(r.Model.Catalog)
 	}))
 }
 
 // written streams what both sides have by now, those that held it before included. Apart
 // says which records keep another key in the target.
-func (r Ready) written(ctx context.Context, rest Rest, apart func(*standing.Approval, record.Key) bool) iter.Seq2[agreed.Written, error] {
-	rest.already = map[int64]bool{}
+func written(ctx context.Context, r prepare.Ready, rest prepare.Rest, apart func(*standing.Approval,
+	record.Key) bool) iter.Seq2[agreed.Written, error] {
+	rest.Already = map[int64]bool{}
 	return func(yield func(agreed.Written, error) bool) {
 		stop := errors.New("stopped")
-		err := r.pending(rest, func(t docket.Type, batch []*standing.Approval) error {
-			lines, err := r.lines(ctx, batch)
+		err := r.Pending(rest, func(t docket.Type, batch []*standing.Approval) error {
+			lines, err := r.Lines(ctx, batch)
 			if err != nil {
 				return err
 			}
 			for _, a := range batch {
-				rec, err := r.source(t, lines[a.ID])
+				rec, err := r.Source(t, lines[a.ID])
 				if err != nil {
 					return err
 				}

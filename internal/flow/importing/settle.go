@@ -4,13 +4,12 @@ import (
 	"context"
 	"errors"
 
-	"anagram/internal/core/match"
-	"anagram/internal/core/record"
-	"anagram/internal/environment"
+	"anagram/internal/flow/importing/prepare"
+	"anagram/internal/flow/importing/verify"
 	"anagram/internal/flow/session"
-	"anagram/internal/flow/sides"
 	"anagram/internal/flow/standing"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
 	"anagram/internal/store/register"
 )
 
@@ -20,7 +19,7 @@ import (
 // Settled is an import of which was found out later how it ended.
 type Settled struct {
 	Docket int
-	Run    docket.Run
+	Run    run.Run
 }
 
 // Settle finds out how the imports into a target ended of which that is not known yet.
@@ -40,7 +39,8 @@ func settleAll(ctx context.Context, s *session.Session, target string) ([]Settle
 	}
 	var out []Settled
 	for _, summary := range summaries {
-		if _, open := docket.LastUnsettled(summary.Runs); !open || summary.Err != nil || summary.Header.Target != target || summary.Header.TargetParcel != "" {
+		if _, open := run.LastUnsettled(summary.Runs); !open || summary.Err != nil || summary.Header.Target != target ||
+			summary.Header.TargetParcel != "" {
 			continue
 		}
 		one, err := settleIn(ctx, s, summary.Header.Number)
@@ -74,116 +74,56 @@ func settleIn(ctx context.Context, s *session.Session, number int) (*Settled, er
 // settleLast finds out how the last import of a docket ended, where that is not known, and
 // records it; nil where there is nothing to find out, or it cannot be told.
 func settleLast(ctx context.Context, s *session.Session, d *docket.Docket) (*Settled, error) {
-	runs, err := d.Runs(ctx)
+	runs, err := run.List(ctx, d)
 	if err != nil {
 		return nil, err
 	}
-	run, open := docket.LastUnsettled(runs)
+	last, open := run.LastUnsettled(runs)
 	if !open {
 		return nil, nil
 	}
-	r, _, err := Read(ctx, d, standing.Demand{}) // what was begun had met it
+	r, _, err := prepare.Read(ctx, d, standing.Demand{}) // what was begun had met it
 	if err != nil {
 		return nil, err
 	}
-	r.Run = run.Seq
-	rest, err := r.begun(ctx)
+	r.Run = last.Seq
+	rest, err := begun(ctx, r)
 	if err != nil {
 		return nil, err
 	}
-	run.Outcome = r.found(ctx, s, rest)
+	last.Outcome = verify.Found(ctx, r, s, rest)
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
-	if run.Outcome == docket.Unknown {
+	if last.Outcome == run.Unknown {
 		return nil, nil
 	}
-	outcomes := []docket.Outcome{}
-	if run.Outcome == docket.Imported {
+	outcomes := []run.Outcome{}
+	if last.Outcome == run.Imported {
 		for _, a := range r.Standing.Approved {
-			if !rest.skips(a) {
-				outcomes = append(outcomes, docket.Outcome{Finding: a.ID, Outcome: docket.WasWritten})
+			if !rest.Skips(a) {
+				outcomes = append(outcomes, run.Outcome{Finding: a.ID, Outcome: run.WasWritten})
 			}
 		}
 		if err := remember(ctx, s, r, rest); err != nil {
 			return nil, err
 		}
 	} else {
-		run.New, run.Changed, run.Removed = 0, 0, 0
+		last.New, last.Changed, last.Removed = 0, 0, 0
 	}
-	return &Settled{Docket: d.Header.Number, Run: run}, d.EndRun(ctx, run, s.Now(), outcomes)
+	return &Settled{Docket: d.Header.Number, Run: last}, run.End(ctx, d, last, s.Now(), outcomes)
 }
 
 // begun gives as rest the approvals of which the run kept no image: it did not come to them.
-func (r Ready) begun(ctx context.Context) (Rest, error) {
-	rest := newRest()
-	return rest, r.pending(rest, func(_ docket.Type, batch []*standing.Approval) error {
-		images, err := r.images(ctx, batch)
+func begun(ctx context.Context, r prepare.Ready) (prepare.Rest, error) {
+	rest := prepare.NewRest()
+	return rest, r.Pending(rest, func(_ docket.Type, batch []*standing.Approval) error {
+		images, err := r.Images(ctx, batch)
 		for _, a := range batch {
 			if _, has := images[a.ID]; !has {
-				rest.already[a.ID] = true
+				rest.Already[a.ID] = true
 			}
 		}
 		return err
 	})
-}
-
-// found reads the target to find out what came of a run: imported where records are as
-// approved and none is as before, failed where none is as approved, else unknown.
-func (r Ready) found(ctx context.Context, s *session.Session, rest Rest) string {
-	env, err := s.Open(ctx, r.Model.Environment, true)
-	if err != nil {
-		return docket.Unknown
-	}
-	defer env.Close()
-	names, err := sides.PairsOf(r.Docket) // as they were, not as they are now
-	if err != nil {
-		return docket.Unknown
-	}
-	now, before, err := r.stands(ctx, sides.Renamed(env, names), rest)
-	switch {
-	case err != nil, now > 0 && before > 0, now+before == 0:
-		return docket.Unknown
-	case now > 0:
-		return docket.Imported
-	default:
-		return docket.Failed
-	}
-}
-
-// stands counts the records that are as approved, and those that are as they were before.
-func (r Ready) stands(ctx context.Context, target environment.Reader, rest Rest) (now, before int, err error) {
-	r.Beside = nil
-	for l, err := range r.lots(ctx, target, rest, true) {
-		if err != nil {
-			return now, before, err
-		}
-		for _, n := range l.list {
-			image := l.images[n.ID]
-			switch {
-			case r.holds(n, l.typ):
-				now++
-			case image.Line == "" && len(n.here) == 0:
-				before++
-			case image.Line != "" && len(n.here) == 1:
-				is, err := r.asBefore(n, l.typ, image)
-				if err != nil {
-					return now, before, err
-				}
-				if is {
-					before++
-				}
-			}
-		}
-	}
-	return now, before, nil
-}
-
-// asBefore reports whether a record is as its before-image says.
-func (r Ready) asBefore(n now, t docket.Type, image docket.Image) (bool, error) {
-	if image.Line == "" || len(n.here) != 1 {
-		return image.Line == "" && len(n.here) == 0, nil
-	}
-	was, err := record.ParseLine([]byte(image.Line), t.Name, t.Fields, r.Model.Shapes)
-	return err == nil && len(match.Compare(t.Fields, was.Values, n.here[0].Values, nil)) == 0, err
 }

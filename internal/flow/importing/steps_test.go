@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"anagram/internal/core/decision"
 	"anagram/internal/environment"
 	"anagram/internal/environment/conformance"
 	"anagram/internal/environment/connect"
@@ -23,6 +24,7 @@ import (
 	"anagram/internal/flow/restore"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
 	"anagram/internal/store/workspace"
 	"anagram/internal/tests"
 )
@@ -53,7 +55,8 @@ func newBench(t *testing.T) *bench {
 	write := func(name, text string) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 	}
-	write("catalog.yaml", "types:\n  item: {at: items, key: [code], id: id, refers: {next: item}}\n  part: {at: parts, key: [item, n], id: id, refers: {item: item}, part_of: item}\n")
+	write("catalog.yaml",
+		"types:\n  item: {at: items, key: [code], id: id, refers: {next: item}}\n  part: {at: parts, key: [item, n], id: id, refers: {item: item}, part_of: item}\n")
 	write("anagram.yaml", "environments:\n  source: {connect: \"sqlite:source.db\"}\n  target: {connect: \"sqlite:target.db\"}\n")
 	b := &bench{T: t, effects: map[string]int{}}
 	for name, rows := range map[string]string{
@@ -71,20 +74,22 @@ func newBench(t *testing.T) *bench {
 	}
 	w, err := workspace.Open(dir)
 	require.NoError(t, err)
-	b.session = &session.Session{Workspace: w, Who: "mara", Program: "test", Now: time.Now, Progress: quiet{}, Connect: func(ctx context.Context, target connect.Target) (environment.Environment, error) {
-		env, err := connect.Open(ctx, target)
-		if err != nil || target.Name != "target" || target.ReadOnly {
-			return env, err
-		}
-		b.target = &conformance.Steps{Environment: env, Before: b.before, After: b.after, Effects: b.effects}
-		return b.target, nil
-	}}
+	b.session = &session.Session{Workspace: w, Who: "mara", Program: "test", Now: time.Now, Progress: quiet{},
+		Connect: func(ctx context.Context, target connect.Target) (environment.Environment, error) {
+			env, err := connect.Open(ctx, target)
+			if err != nil || target.Name != "target" || target.ReadOnly {
+				return env, err
+			}
+			b.target = &conformance.Steps{Environment: env, Before: b.before, After: b.after, Effects: b.effects}
+			return b.target, nil
+		}}
 	return b
 }
 
 func (b *bench) state() string {
 	b.Helper()
-	rows, err := b.db.Query("SELECT i.code || ' ' || i.name || ' ' || coalesce(n.code, '-') FROM items i LEFT JOIN items n ON n.id = i.next UNION ALL SELECT i.code || '/' || n FROM parts p JOIN items i ON i.id = p.item ORDER BY 1")
+	rows,
+		err := b.db.Query("SELECT i.code || ' ' || i.name || ' ' || coalesce(n.code, '-') FROM items i LEFT JOIN items n ON n.id = i.next UNION ALL SELECT i.code || '/' || n FROM parts p JOIN items i ON i.id = p.item ORDER BY 1")
 	require.NoError(b, err)
 	defer rows.Close()
 	var out []string
@@ -104,7 +109,8 @@ func (b *bench) approved(number int) *docket.Docket {
 	d, err := b.session.OpenDocket(ctx, fmt.Sprint(number))
 	require.NoError(b, err)
 	b.Cleanup(func() { _ = d.Close() })
-	_, err = decide.Decide(ctx, b.session, d, decide.Request{Which: decide.Which{Patterns: []string{"*"}}, Decision: docket.Approved, Take: decide.TakeSource})
+	_, err = decide.Decide(ctx, b.session, d, decide.Request{Which: decide.Which{Patterns: []string{"*"}},
+		Decision: decision.Approved, Take: decide.TakeSource})
 	require.NoError(b, err)
 	return d
 }
@@ -131,13 +137,13 @@ func TestEveryStepMayFail(t *testing.T) {
 	t.Parallel()
 	b, before, _, result, err := begun(t, 0, 0)
 	require.NoError(t, err)
-	require.Equal(t, docket.Imported, result.Outcome)
+	require.Equal(t, run.Imported, result.Outcome)
 	whole, writes := b.state(), b.target.Writes
 	require.NotEqual(t, before, whole)
 	require.Greater(t, writes, 8)
 	for n := 1; n <= writes; n++ {
 		for _, after := range []bool{false, true} {
-			if !tests.Thorough() && after == (n%2 == 0) {
+			if !tests.Thorough() && (n%3 != 1 || after == (n%2 == 0)) {
 				continue
 			}
 			t.Run(fmt.Sprintf("write %d, after its effect: %t", n, after), func(t *testing.T) {
@@ -159,7 +165,7 @@ func resumed(t *testing.T, failBefore, failAfter int, whole string) {
 	ctx := context.Background()
 	b, _, d, result, err := begun(t, failBefore, failAfter)
 	require.ErrorIs(t, err, conformance.ErrStep)
-	require.Equal(t, docket.Interrupted, result.Outcome)
+	require.Equal(t, run.Interrupted, result.Outcome)
 	var half *session.BrokenOffError
 	require.ErrorAs(t, err, &half)
 	b.before, b.after = 0, 0
@@ -168,7 +174,7 @@ func resumed(t *testing.T, failBefore, failAfter int, whole string) {
 	require.ErrorAs(t, err, &blocked)
 	result, err = importing.Import(ctx, b.session, d, importing.Request{Resume: true})
 	require.NoError(t, err)
-	require.Equal(t, docket.Imported, result.Outcome)
+	require.Equal(t, run.Imported, result.Outcome)
 	require.Empty(t, result.LeftOut)
 	assert.Equal(t, whole, b.state())
 	for effect, times := range b.effects {

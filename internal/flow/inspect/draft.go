@@ -81,9 +81,10 @@ func drafted(ctx context.Context, s *session.Session, of Drafting) (*draft.Draft
 			return nil, session.Usage("%s has no tables to draft a catalog from", name)
 		}
 		l.total += len(about.Places)
-		sights = append(sights, draft.Sight{Name: name, Places: about.Places, Look: func(place string, columns []string) (*evidence.Table, error) {
-			return l.look(prober, place, columns)
-		}})
+		sights = append(sights, draft.Sight{Name: name, Places: about.Places,
+			Look: func(place string, columns []string) (*evidence.Table, error) {
+				return l.look(prober, place, columns)
+			}})
 	}
 	if len(sights) == 2 && !common(sights[0], sights[1]) {
 		return nil, session.Usage("%s have no table in common, so they are not two environments of one application", join(of.Environments))

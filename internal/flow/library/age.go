@@ -51,10 +51,12 @@ func SourceMoved(ctx context.Context, s *session.Session, p *parcel.Reader) (mov
 	return moved, true
 }
 
-func laterThan(ctx context.Context, env session.Described, model *environment.Model, p *parcel.Reader, pt parcel.Type, stamp string) (int, error) {
+func laterThan(ctx context.Context, env session.Described, model *environment.Model, p *parcel.Reader, pt parcel.Type,
+	stamp string) (int, error) {
 	t, _ := p.Catalog.Type(pt.Name)
 	moment := strings.TrimSuffix(pt.Newest, "Z") + "Z"
-	later, err := condition.Compile(fmt.Sprintf("%s > timestamp('%s')", stamp, moment), pt.Name, t.Known(env.About.Places[t.Place(model.Environment)]))
+	later, err := condition.Compile(fmt.Sprintf("%s > timestamp('%s')", stamp, moment), pt.Name,
+		t.Known(env.About.Places[t.Place(model.Environment)]))
 	if err != nil {
 		return 0, nil // stamps that are no times say nothing
 	}

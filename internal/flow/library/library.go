@@ -14,7 +14,7 @@ import (
 	"anagram/internal/core/record"
 	"anagram/internal/files/safe"
 	"anagram/internal/flow/session"
-	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
 	"anagram/internal/store/parcel"
 )
 
@@ -122,9 +122,10 @@ func Remove(ctx context.Context, s *session.Session, name string, anyway bool) (
 			return "", err
 		}
 		for _, d := range summaries {
-			done := slices.ContainsFunc(d.Runs, docket.Run.Done)
+			done := slices.ContainsFunc(d.Runs, run.Run.Done)
 			if d.Err == nil && d.Header.ParcelFile == path && !done {
-				return "", session.Usage("Docket %d was made with parcel %s and is not imported yet. --anyway removes the parcel all the same; the docket can still be reviewed and imported, but the parcel's seal can no longer be checked", d.Header.Number, name)
+				return "",
+					session.Usage("Docket %d was made with parcel %s and is not imported yet. --anyway removes the parcel all the same; the docket can still be reviewed and imported, but the parcel's seal can no longer be checked", d.Header.Number, name)
 			}
 		}
 	}

@@ -36,7 +36,8 @@ func NewPath(s *session.Session, name, environment string, asFolder bool) (settl
 	if name != "" {
 		name = strings.TrimSuffix(name, parcel.Suffix)
 		if !parcelName.MatchString(name) || len(name) > 100 {
-			return "", "", session.Usage("%q cannot be a parcel's name: letters, digits, spaces and . _ + -, beginning with a letter or digit, at most 100 bytes", name)
+			return "", "",
+				session.Usage("%q cannot be a parcel's name: letters, digits, spaces and . _ + -, beginning with a letter or digit, at most 100 bytes", name)
 		}
 		path, err = place(name)
 		return name, path, err

@@ -5,11 +5,12 @@ import (
 
 	"anagram/internal/core/match"
 	"anagram/internal/environment"
-	"anagram/internal/flow/importing"
+	"anagram/internal/flow/importing/prepare"
+	"anagram/internal/flow/importing/verify"
 	"anagram/internal/flow/session"
 	"anagram/internal/flow/sides"
 	"anagram/internal/flow/standing"
-	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
 	"anagram/internal/store/register"
 )
 
@@ -30,7 +31,7 @@ func Confirm(ctx context.Context, s *session.Session, target string) ([]Confirma
 	var out []Confirmation
 	var env environment.Environment
 	for _, summary := range summaries {
-		if summary.Err != nil || summary.Header.Target != target || summary.Header.TargetParcel != "" || !docket.LoadsWait(summary.Runs) {
+		if summary.Err != nil || summary.Header.Target != target || summary.Header.TargetParcel != "" || !run.LoadsWait(summary.Runs) {
 			continue
 		}
 		if env == nil {
@@ -59,29 +60,29 @@ func confirm(ctx context.Context, s *session.Session, env environment.Environmen
 	if err != nil {
 		return out, err
 	}
-	r, rest, err := importing.Read(ctx, d, demand)
+	r, rest, err := prepare.Read(ctx, d, demand)
 	if err != nil {
 		return out, err
 	}
-	run := docket.Run{Outcome: docket.Imported}
-	err = importing.EachNow(ctx, r, sides.Renamed(env, r.Names), rest, func(a *standing.Approval, asApproved bool) {
+	one := run.Run{Outcome: run.Imported}
+	err = verify.EachNow(ctx, r, sides.Renamed(env, r.Names), rest, func(a *standing.Approval, asApproved bool) {
 		out.Records++
 		switch {
 		case !asApproved:
 			out.Missing++
 		case a.Removes:
-			run.Removed++
+			one.Removed++
 		case a.Status == match.New:
-			run.New++
+			one.New++
 		default:
-			run.Changed++
+			one.Changed++
 		}
 	})
 	if err != nil || out.Missing > 0 || out.Records == 0 {
 		return out, err
 	}
-	if run.Seq, err = d.StartRun(ctx, docket.ConfirmRun, s.Who, s.Now()); err != nil {
+	if one.Seq, err = run.Start(ctx, d, run.ConfirmRun, s.Who, s.Now()); err != nil {
 		return out, err
 	}
-	return out, d.EndRun(ctx, run, s.Now(), nil)
+	return out, run.End(ctx, d, one, s.Now(), nil)
 }

@@ -19,18 +19,19 @@ import (
 	"anagram/internal/environment"
 	"anagram/internal/files/safe"
 	"anagram/internal/files/sheet"
-	"anagram/internal/flow/importing"
+	"anagram/internal/flow/importing/prepare"
+	"anagram/internal/flow/importing/write"
 	"anagram/internal/flow/session"
 	"anagram/internal/flow/sides"
 	"anagram/internal/flow/standing"
-	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
 )
 
 // loadWriter writes the files. Each holds changes of one type and one kind that follow
 // each other; their numbers give the order.
 type loadWriter struct {
 	session  *session.Session
-	ready    importing.Ready
+	ready    prepare.Ready
 	dir      string
 	form     string
 	scripter environment.Scripter
@@ -41,14 +42,15 @@ type loadWriter struct {
 	out     *bufio.Writer
 	table   sheet.Writer
 	counts  []int
-	written importing.Written
+	written write.Written
 }
 
 func (l *loadWriter) write(ctx context.Context, writes []sequence.Write) error {
 	l.session.Progress.Start("writing load files", len(writes))
 	defer l.session.Progress.Done()
 	defer func() { _ = l.close() }()
-	err := l.ready.EachChange(ctx, writes, true, func(batch []sequence.Write, _ []*standing.Approval, changes []environment.Change) error {
+	err := write.EachChange(ctx, l.ready, writes, true, func(batch []sequence.Write, _ []*standing.Approval,
+		changes []environment.Change) error {
 		for i, w := range batch {
 			source := changes[i].Key
 			change := sides.Named(l.ready.Names, changes[i])
@@ -195,8 +197,10 @@ func (l *loadWriter) open(group, name string) error {
 	if l.form == "sql" {
 		h := l.ready.Docket.Header
 		begin, _ := l.scripter.Frame()
-		_, err = fmt.Fprintf(l.out, "-- Docket %d: %s to %s, matched %s, written %s by %s.\n-- Run it as a whole and stop at the first error: it is one transaction, and it expects\n-- the records as they were when it was written.\n"+begin+"\n",
-			h.Number, harmlessComment(h.Source), harmlessComment(h.Target), session.Minute(h.MatchedAt), session.Minute(docket.Stamp(l.session.Now())), harmlessComment(l.session.Who))
+		_, err = fmt.Fprintf(l.out,
+			"-- Docket %d: %s to %s, matched %s, written %s by %s.\n-- Run it as a whole and stop at the first error: it is one transaction, and it expects\n-- the records as they were when it was written.\n"+begin+"\n",
+			h.Number, harmlessComment(h.Source), harmlessComment(h.Target), session.Minute(h.MatchedAt),
+			session.Minute(run.Stamp(l.session.Now())), harmlessComment(l.session.Who))
 	}
 	return err
 }
@@ -247,8 +251,10 @@ func (l *loadWriter) about() error {
 	var out strings.Builder
 	plain := show.Harmless
 	fmt.Fprintf(&out, "Load files of docket %d: %s to %s\n", h.Number, plain(h.Source), plain(h.Target))
-	fmt.Fprintf(&out, "parcel %s, exported %s by %s, matched %s by %s\n", plain(h.Parcel), session.Minute(h.ExportedAt), plain(h.ExportedBy), session.Minute(h.MatchedAt), plain(h.MatchedBy))
-	fmt.Fprintf(&out, "written %s by %s: %s, only what was approved\n\n", session.Minute(docket.Stamp(l.session.Now())), plain(l.session.Who), show.Written(l.written.New, l.written.Changed, 0))
+	fmt.Fprintf(&out, "parcel %s, exported %s by %s, matched %s by %s\n", plain(h.Parcel), session.Minute(h.ExportedAt),
+		plain(h.ExportedBy), session.Minute(h.MatchedAt), plain(h.MatchedBy))
+	fmt.Fprintf(&out, "written %s by %s: %s, only what was approved\n\n", session.Minute(run.Stamp(l.session.Now())),
+		plain(l.session.Who), show.Written(l.written.New, l.written.Changed, 0))
 	out.WriteString("Load them in this order:\n")
 	for i, name := range l.names {
 		if l.form == "sql" {

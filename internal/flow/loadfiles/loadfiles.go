@@ -17,9 +17,12 @@ import (
 	"anagram/internal/core/sequence"
 	"anagram/internal/environment"
 	"anagram/internal/flow/importing"
+	"anagram/internal/flow/importing/prepare"
+	"anagram/internal/flow/importing/write"
 	"anagram/internal/flow/session"
 	"anagram/internal/flow/sides"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
 )
 
 // Forms lists the forms of load files.
@@ -39,7 +42,7 @@ func Write(ctx context.Context, s *session.Session, d *docket.Docket, dir, form 
 			return result, session.Usage("%s is there already and is no empty folder; name a new one with --into-files", dir)
 		}
 	}
-	if err := importing.Known(s, d); err != nil {
+	if err := prepare.Known(s, d); err != nil {
 		return result, err
 	}
 	unlock, err := d.LockImport(ctx)
@@ -47,13 +50,16 @@ func Write(ctx context.Context, s *session.Session, d *docket.Docket, dir, form 
 		return result, err
 	}
 	defer unlock()
-	r, rest, err := importing.Prepare(ctx, s, d)
+	if err := d.Current(); err != nil {
+		return result, err
+	}
+	r, rest, err := prepare.Prepare(ctx, s, d)
 	if err != nil {
 		return result.Refused(err), err
 	}
 	result.Open, result.Earlier = r.Open, r.Earlier
 	rest = r.WithoutRemovals(rest)
-	if outcome, nothing := r.NothingLeft(rest, docket.WrittenOut); nothing {
+	if outcome, nothing := r.NothingLeft(rest, run.WrittenOut); nothing {
 		result.Outcome, result.LeftOut = outcome, rest.List(r.Standing.Approved)
 		return result, nil
 	}
@@ -62,40 +68,41 @@ func Write(ctx context.Context, s *session.Session, d *docket.Docket, dir, form 
 		return result, err
 	}
 	defer env.Close()
-	if r, err = importing.Fits(ctx, s, r, env); err == nil {
-		err = importing.Guarded(ctx, s, r, env)
+	if r, err = prepare.Fits(ctx, s, r, env); err == nil {
+		err = prepare.Guarded(ctx, s, r, env)
 	}
 	if err != nil {
 		return result.Refused(err), err
 	}
-	run, err := d.StartRun(ctx, docket.FilesRun, s.Who, s.Now())
+	one, err := run.Start(ctx, d, run.FilesRun, s.Who, s.Now())
 	if err != nil {
 		return result, err
 	}
-	r.Run = run
-	writes, rest, err := importing.StandAgain(ctx, s, r, sides.Renamed(env, r.Names), rest, func(images []docket.Image) error {
-		return d.SaveBackup(ctx, run, images)
+	r.Run = one
+	writes, rest, err := prepare.StandAgain(ctx, s, r, sides.Renamed(env, r.Names), rest, func(images []run.Image) error {
+		return run.SaveImages(ctx, d, one, images)
 	})
 	if err == nil {
-		var written importing.Written
+		var written write.Written
 		written, err = into(ctx, s, r, env, dir, form, writes)
 		result.New, result.Changed = written.New, written.Changed
 	}
 	switch {
 	case err != nil && ctx.Err() != nil:
-		result.Outcome, err = docket.Interrupted, ctx.Err()
+		result.Outcome, err = run.Interrupted, ctx.Err()
 	case err != nil:
-		result.Outcome = docket.Failed
+		result.Outcome = run.Failed
 	default:
-		result.Outcome = docket.WrittenOut
+		result.Outcome = run.WrittenOut
 	}
 	result.Ended(r, rest, start)
-	return result, errors.Join(err, importing.End(context.WithoutCancel(ctx), s, r, run, result, rest, err))
+	return result, errors.Join(err, importing.End(context.WithoutCancel(ctx), s, r, one, result, rest, err))
 }
 
 // into writes into a folder beside the wanted one, which it becomes at the end.
-func into(ctx context.Context, s *session.Session, r importing.Ready, env environment.Environment, dir, form string, writes []sequence.Write) (importing.Written, error) {
-	none := importing.Written{}
+func into(ctx context.Context, s *session.Session, r prepare.Ready, env environment.Environment, dir, form string,
+	writes []sequence.Write) (write.Written, error) {
+	none := write.Written{}
 	if err := os.MkdirAll(filepath.Dir(dir), 0o700); err != nil {
 		return none, err
 	}

@@ -35,8 +35,15 @@ type Back struct {
 // created is a record that an earlier import made, as a finding.
 type created struct {
 	finding
-	typ  string
 	back docket.Back
+}
+
+// docketBack is the number of the docket whose import is taken back, 0 for none.
+func (c compared) docketBack() int {
+	if c.back == nil {
+		return 0
+	}
+	return c.back.Docket
 }
 
 // withBack gives what is compared with the target seen by the keys that records had before the
@@ -74,41 +81,32 @@ func (c compared) asCreated(w atWork, f match.Finding) match.Finding {
 	return f
 }
 
-// takenBack keeps what a finding takes back.
-func takenBack(ctx context.Context, c compared, w atWork, f finding, out *sink) error {
+// takesBack keeps what a finding takes back.
+func (c compared) takesBack(f finding, out *sink) {
 	if c.back == nil {
-		return nil
+		return
 	}
-	back, ok := c.back.Of(w.Name, f.Key)
-	if !ok {
-		return nil
+	if back, ok := c.back.Of(f.Type.Name, f.Found.Key); ok {
+		out.does(func() error { return out.builder.Back(out.ctx, f.id, back) })
 	}
-	if err := out.builder.Back(ctx, f.id, back); err != nil {
-		return err
-	}
-	if !match.Removes(f.Status, f.Reasons) {
-		return nil
-	}
-	out.created = append(out.created, created{finding{Finding: match.Finding{Key: f.Key}, id: f.id, address: f.address}, w.Name, back})
-	if missing, bad := (check.Written{Address: f.address, Target: c.target, Type: w.Type, Place: w.place, Removes: true}).Rights(); bad {
-		return out.check(ctx, f.id, missing)
-	}
-	return nil
 }
 
-// asWritten checks that the records of a type which the import made are as it wrote them.
-func asWritten(ctx context.Context, c compared, w atWork, out *sink) error {
-	var of []created
-	for _, one := range out.created {
-		if one.typ == w.Name {
-			of = append(of, one)
-		}
+// made gives a finding that removes what the import made; ok is false for any other.
+func (c compared) made(f finding) (created, bool) {
+	if c.back == nil || !f.Removes {
+		return created{}, false
 	}
-	for part := range slices.Chunk(of, needsBatch) {
+	back, ok := c.back.Of(f.Type.Name, f.Found.Key)
+	return created{finding{check.Facts{Written: f.Written, Found: match.Finding{Key: f.Found.Key}}, f.id}, back}, ok
+}
+
+// asWritten checks that records of a type which the import made are as it wrote them.
+func asWritten(ctx context.Context, c compared, w atWork, all []created, out *sink) error {
+	for part := range slices.Chunk(all, needsBatch) {
 		by := map[string]created{}
 		var keys []record.Key
 		for _, one := range part {
-			by[one.Key.Order()], keys = one, append(keys, one.Key)
+			by[one.Found.Key.Order()], keys = one, append(keys, one.Found.Key)
 		}
 		reading := environment.Reading{Type: w.Name, Fields: w.fields, Keys: keys, Beside: w.BesideOf(w.place, w.fields), Sums: true}
 		for rec, err := range c.reader.Read(ctx, c.model, reading) {
@@ -119,24 +117,18 @@ func asWritten(ctx context.Context, c compared, w atWork, out *sink) error {
 			switch {
 			case !ok:
 			case one.back.Sum == "":
-				err = out.check(ctx, one.id, check.NotMade(one.address, c.target, c.back.Docket))
+				out.check(one.id, check.NotMade(one.Address, c.target, c.back.Docket))
 			case one.back.ID != rec.ID || one.back.Sum != docket.SumOf(w.fields, sides.InTarget(c.names, w.Type, w.fields, rec)):
-				err = out.check(ctx, one.id, check.Altered(one.address, c.target, c.back.Docket, check.Side{Environment: c.target, At: rec.ChangedAt, By: rec.ChangedBy}))
-			}
-			if err != nil {
-				return err
+				out.check(one.id, check.Altered(one.Address, c.target, c.back.Docket,
+					check.Side{Environment: c.target, At: rec.ChangedAt, By: rec.ChangedBy}))
 			}
 		}
 	}
-	return nil
+	return out.err
 }
 
 // referrers looks what in the target refers to records that the import made.
-func referrers(ctx context.Context, c compared, out *sink) error {
-	byType := map[string][]created{}
-	for _, one := range out.created {
-		byType[one.typ] = append(byType[one.typ], one)
-	}
+func referrers(ctx context.Context, c compared, byType map[string][]created, out *sink) error {
 	for _, t := range c.catalog.Types {
 		fields := c.env.Fit.Fields[t.Name]
 		if fields == nil {
@@ -165,7 +157,8 @@ func referrers(ctx context.Context, c compared, out *sink) error {
 	if err := heldElsewhere(ctx, c, byType, out); err != nil {
 		return err
 	}
-	return out.catalogOnly(ctx, c, byType)
+	out.catalogOnly(c, byType)
+	return out.err
 }
 
 // heldBatch is how many records are asked for at a time.
@@ -182,18 +175,15 @@ func heldElsewhere(ctx context.Context, c compared, byType map[string][]created,
 		for part := range slices.Chunk(byType[t.Name], heldBatch) {
 			var keys []record.Key
 			for _, one := range part {
-				keys = append(keys, c.names.Target(t.Name, one.Key))
+				keys = append(keys, c.names.Target(t.Name, one.Found.Key))
 			}
 			held, err := holder.Held(ctx, c.model, t.Name, keys)
 			if err != nil {
 				return err
 			}
 			for i, by := range held {
-				if by == "" {
-					continue
-				}
-				if err := out.check(ctx, part[i].id, check.ReferredOutside(part[i].address, by, c.target)); err != nil {
-					return err
+				if by != "" {
+					out.check(part[i].id, check.ReferredOutside(part[i].Address, by, c.target))
 				}
 			}
 		}
@@ -203,16 +193,15 @@ func heldElsewhere(ctx context.Context, c compared, byType map[string][]created,
 
 // catalogOnly says that nothing in a target without foreign keys would show who else refers to
 // records that are removed.
-func (out *sink) catalogOnly(ctx context.Context, c compared, byType map[string][]created) error {
+func (out *sink) catalogOnly(c compared, byType map[string][]created) {
 	for _, place := range c.env.About.Places {
 		if len(place.Foreign) > 0 || slices.ContainsFunc(place.Columns, func(column catalog.Column) bool { return column.RefersTo != "" }) {
-			return nil
+			return
 		}
 	}
-	if len(byType) == 0 {
-		return nil
+	if len(byType) > 0 {
+		out.onDocket(check.KnowsCatalogOnly(c.target))
 	}
-	return out.onDocket(ctx, check.KnowsCatalogOnly(c.target))
 }
 
 // referring is one reference field by which records of a type may refer to some that are to
@@ -231,7 +220,7 @@ func (r referring) find(ctx context.Context, list []created, direct bool) error 
 	by := map[string]created{}
 	var keys []record.Key
 	for _, one := range list {
-		by[one.Key.Order()], keys = one, append(keys, one.Key)
+		by[one.Found.Key.Order()], keys = one, append(keys, one.Found.Key)
 	}
 	reading := environment.Reading{Type: r.typ}
 	if r.inKey < 0 {
@@ -252,29 +241,29 @@ func (r referring) find(ctx context.Context, list []created, direct bool) error 
 		}
 		for _, ref := range v.References() {
 			if one, ok := by[ref.Key().Order()]; ok && ref.Refers() == r.to {
-				if err := r.holds(ctx, one, rec.Key); err != nil {
-					return err
-				}
+				r.holds(ctx, one, rec.Key)
 			}
 		}
 	}
-	return nil
+	return r.out.err
 }
 
 // holds keeps that a record refers to one that is to be removed.
-func (r referring) holds(ctx context.Context, one created, by record.Key) error {
-	if r.typ == r.to && by.Order() == one.Key.Order() {
-		return nil // itself
+func (r referring) holds(ctx context.Context, one created, by record.Key) {
+	if r.typ == r.to && by.Order() == one.Found.Key.Order() {
+		return // itself
 	}
 	address := r.c.catalog.Address(r.typ, by)
-	finding, gives, err := r.out.builder.GivesUp(ctx, r.typ, by.Order(), r.field.Name)
-	if err != nil {
-		return err
-	}
+	gives := false
+	finding := asked(r.out, func() (id int64, err error) {
+		id, gives, err = r.out.builder.GivesUp(ctx, r.typ, by.Order(), r.field.Name)
+		return id, err
+	})
 	if !gives {
-		return r.out.check(ctx, one.id, check.Referred(one.address, address, r.field.Name, r.c.target))
+		r.out.check(one.id, check.Referred(one.Address, address, r.field.Name, r.c.target))
+		return
 	}
 	n := docket.Need{Holder: one.id, Type: r.typ, Key: string(record.AppendKey(nil, by)), Required: r.required, Frees: true}
 	n.Field, n.Address, n.Finding = r.field.Name, address, finding
-	return r.out.builder.Frees(ctx, n, by)
+	r.out.does(func() error { return r.out.builder.Frees(ctx, n, by) })
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path/filepath"
 	"slices"
 
 	"anagram/internal/core/catalog"
@@ -12,7 +11,6 @@ import (
 	"anagram/internal/core/evidence"
 	"anagram/internal/core/pairing"
 	"anagram/internal/core/record"
-	"anagram/internal/core/yamldoc"
 	"anagram/internal/environment"
 	"anagram/internal/flow/agreed"
 	"anagram/internal/flow/choose"
@@ -22,7 +20,6 @@ import (
 	"anagram/internal/store/docket"
 	"anagram/internal/store/parcel"
 	"anagram/internal/store/register"
-	"anagram/internal/store/workspace"
 )
 
 // compared says what is compared with what. It is handed on and never changed.
@@ -68,7 +65,8 @@ func open(ctx context.Context, s *session.Session, r Request) (c compared, err e
 	}
 	c.source = c.parcel.Manifest.Source
 	if c.source == r.Against && c.parcel.Manifest.Origin == "" {
-		return c, session.Usage("Parcel %s was exported from %s itself; name another environment with --against", library.NameOf(c.parcel), r.Against)
+		return c, session.Usage("Parcel %s was exported from %s itself; name another environment with --against",
+			library.NameOf(c.parcel), r.Against)
 	}
 	if c.catalog, err = s.Workspace.Catalog(); err != nil {
 		return c, err
@@ -81,7 +79,8 @@ func open(ctx context.Context, s *session.Session, r Request) (c compared, err e
 		return c, err
 	}
 	c.env, c.reader, c.target, c.against = t.Described, t.Environment, t.name, t.parcel
-	c.model = &environment.Model{Environment: c.target, Catalog: c.catalog, Shapes: c.parcel.Manifest.Keys, Here: s.Zone(c.target), There: s.Zone(c.cameFrom())}
+	c.model = &environment.Model{Environment: c.target, Catalog: c.catalog, Shapes: c.parcel.Manifest.Keys, Here: s.Zone(c.target),
+		There: s.Zone(c.cameFrom())}
 	if c.scratch, err = s.Workspace.Scratch(); err != nil {
 		return c, err
 	}
@@ -210,173 +209,17 @@ func (c compared) inZones() error {
 	return nil
 }
 
-// header says in the docket what was compared with what.
-func (c compared) header(out *sink) (docket.Header, error) {
-	p := c.parcel.Manifest
-	file, err := filepath.Abs(c.parcel.Path())
-	if err != nil {
-		return docket.Header{}, err
-	}
-	h := docket.Header{
-		Number: c.number, Parcel: library.NameOf(c.parcel), ParcelFile: file, ParcelSeal: p.Seal, Source: p.Source,
-		ExportedAt: p.ExportedAt, ExportedBy: p.ExportedBy, Target: c.target, TargetAddress: c.session.AddressOf(c.target, c.env.About.Address), Release: p.Release, Settings: p.Settings,
-		MatchedAt: docket.Stamp(c.session.Now()), MatchedBy: c.session.Who, Keys: p.Keys, NotCompared: out.left, Program: c.session.Program,
-		Fills: c.fills(out.types), Zones: zonesOf(c.session, p.Source, c.target), Paired: c.pairs, Resealed: p.Resealed, ByHand: p.Origin != "",
-	}
-	if e, err := c.session.Workspace.Environment(c.target); err == nil && c.against == nil && e.Around.Any() {
-		of := docket.Around(e.Around)
-		h.Around = &of
-	}
-	if c.back != nil {
-		h.Restores, h.ParcelFile, h.ParcelSeal = c.back.Docket, "", ""
-		if zone := c.session.Zone(c.back.Source); zone != nil {
-			h.Zones[p.Source] = zone.String()
-		}
-		return h, nil
-	}
-	h.Brings = brings(p)
-	if t := c.against; t != nil {
-		h.TargetParcel, h.TargetExportedAt, h.TargetExportedBy = library.NameOf(t), t.Manifest.ExportedAt, t.Manifest.ExportedBy
-	}
-	return h, nil
-}
-
-// fills tells what an import would give records beside what the source brings.
-func (c compared) fills(types []docket.Type) map[string]docket.Fills {
-	out := map[string]docket.Fills{}
-	if c.against != nil {
-		return out
-	}
-	for _, of := range types {
-		t, _ := c.catalog.Type(of.Name)
-		place := c.env.About.Places[t.Place(c.target)]
-		var fills docket.Fills
-		for _, field := range t.LocalFields() {
-			if value, ok := t.Local[field][c.target]; ok {
-				fills.New = append(fills.New, docket.Filled{Field: field, What: "value", Value: value})
-			}
-		}
-		for _, stamp := range t.Stamped(place, c.target, c.session.Who) {
-			filled := docket.Filled{Field: stamp.Name, What: "time"}
-			if account, ok := t.StampAccount[c.target]; t.IsPerson(stamp.Name) && ok {
-				filled.What, filled.Value = "value", account
-			} else if t.IsPerson(stamp.Name) {
-				filled.What = "person"
-			}
-			fills.New = append(fills.New, filled)
-		}
-		for _, name := range []string{t.StampAt, t.StampBy} {
-			if column, ok := place.Column(name); ok && name != "" && !column.Derived && !t.StampNever {
-				if _, known := t.Stamp(column, c.target, c.session.Who, c.session.Now()); known {
-					fills.Changed = append(fills.Changed, name)
-				}
-			}
-		}
-		if len(fills.New)+len(fills.Changed) > 0 {
-			out[of.Name] = fills
-		}
-	}
-	return out
-}
-
-// zonesOf tells in which zones the workspace says that times without one are.
-func zonesOf(s *session.Session, names ...string) map[string]string {
-	out := map[string]string{}
-	for _, name := range names {
-		if zone := s.Zone(name); zone != nil {
-			out[name] = zone.String()
-		}
-	}
-	return out
-}
-
-// brings tells which types a parcel has as a whole, or all changes of since a moment.
-func brings(p parcel.Manifest) map[string]string {
-	out := map[string]string{}
-	s := p.Selection
-	for _, pt := range p.Types {
-		switch {
-		case len(s.LeaveOut) > 0 || p.Origin != "" || len(p.Resealed) > 0:
-		case pt.Whole:
-			out[pt.Name] = ""
-		case s.Moment(pt.Name) != "" && s.Where[pt.Name] == "" && len(s.Records) == 0 && s.Related != parcel.RelatedParts:
-			out[pt.Name] = s.Moment(pt.Name)
-		}
-	}
-	return out
-}
-
-// fromParcel gives the compared fields of the parcel's records. A parcel has no internal
-// ids; where a key occurs twice, the spelling of each tells the records apart.
-func (c compared) fromParcel(ctx context.Context, typ string, fields []record.Field, at []int) record.Stream {
-	pt, _ := c.parcel.Manifest.Type(typ)
-	all := len(at) == len(pt.Fields) // in their order, so that the line is that of the parcel
-	complete := func(rec *record.Record) {
-		values := make([]record.Value, len(at))
-		for i, from := range at {
-			values[i] = rec.Values[from]
-		}
-		rec.Values, rec.ID = values, c.catalog.Address(typ, rec.Key)
-		rec.Line = record.AppendLine(nil, fields, record.Record{Key: rec.Key, Values: values})
-	}
-	var load func(*record.Record) error
-	completed := func(r *record.Record) error {
-		err := load(r)
-		if err == nil {
-			complete(r)
-		}
-		return err
-	}
-	return func(yield func(record.Record, error) bool) {
-		records := c.records
-		if !c.beside.Touches(typ) {
-			records = c.parcel.Lines
-		}
-		for rec, err := range records(ctx, typ) {
-			switch {
-			case err != nil:
-			case rec.Load == nil:
-				complete(&rec)
-			case !all:
-				if err = rec.Load(&rec); err == nil {
-					complete(&rec)
-				}
-			default:
-				if load == nil { // which is the same for all of them
-					load = rec.Load
-				}
-				rec.Load = completed
-			}
-			c.session.Progress.Add(1)
-			if !yield(rec, err) {
-				return
-			}
-		}
-	}
-}
-
-// unknownInTarget says which records a target that is a parcel may have without their
-// being in it: any, of a type that was not exported whole.
-func (c compared) unknownInTarget(typ string) func(record.Key) bool {
-	if c.against == nil {
-		return nil
-	}
-	pt, _ := c.against.Manifest.Type(typ)
-	return func(record.Key) bool { return !pt.Whole }
-}
-
 // checkAgreed cautions where what was agreed is from after the export.
-func checkAgreed(ctx context.Context, c compared, out *sink) error {
+func checkAgreed(c compared, out *sink) {
 	var types []string
 	for _, pt := range c.parcel.Manifest.Types {
 		if c.agreedLater(pt.Name) {
 			types = append(types, pt.Name)
 		}
 	}
-	if len(types) == 0 {
-		return nil
+	if len(types) > 0 {
+		out.onDocket(check.Overtaken(library.NameOf(c.parcel), c.source, c.target, types))
 	}
-	return out.onDocket(ctx, check.Overtaken(library.NameOf(c.parcel), c.source, c.target, types))
 }
 
 // target is what a parcel is matched with: an environment or another parcel.
@@ -384,49 +227,6 @@ type target struct {
 	session.Described
 	name   string
 	parcel *parcel.Reader
-}
-
-// sameKeys refuses a parcel whose keys or references mean something else than the
-// workspace's catalog says now: records would be matched by the wrong fields. What is taken back
-// needs the catalog of its docket.
-func sameKeys(p *parcel.Reader, c *catalog.Catalog, name string, back *Back) error {
-	when, mend := "when the parcel was exported", "Export again, then match"
-	if back != nil {
-		when = fmt.Sprintf("in docket %d", back.Docket)
-		mend = fmt.Sprintf("The docket has its catalog: write it with anagram catalog show --docket %d --out FILE, name that file with catalog: in %s, then restore again", back.Docket, workspace.ConfigName)
-	}
-	for _, pt := range p.Manifest.Types {
-		if _, ok := p.Catalog.Type(pt.Name); !ok {
-			return &parcel.Error{Parcel: p.Path(), File: "parcel.json", Message: fmt.Sprintf("it holds records of %q, which its own catalog does not describe", pt.Name)}
-		}
-		if _, here := c.Type(pt.Name); !here && back != nil {
-			return session.Usage("Docket %d brought records of %s, which %s does not describe. %s", back.Docket, pt.Name, name, mend)
-		} else if !here {
-			return session.Usage("The parcel holds records of %s, which %s does not describe%s Describe it, or export without it", pt.Name, name, orEnd(yamldoc.Nearest(pt.Name, c.Names())))
-		}
-	}
-	// What records are referred to by counts as well.
-	for _, was := range p.Catalog.Types {
-		now, here := c.Type(was.Name)
-		if _, has := p.Manifest.Keys[was.Name]; !has || !here {
-			continue
-		}
-		if changed := now.MeansOther(was, when); changed != nil {
-			return session.Usage("%s says %v. %s", name, changed, mend)
-		}
-		pt, _ := p.Manifest.Type(was.Name)
-		if wrong := now.Describes(p.Manifest.Keys[was.Name], pt.Fields); wrong != nil {
-			return session.Usage("%s: parcel.json does not fit %s: %v. %s", p.Path(), name, wrong, mend)
-		}
-	}
-	return nil
-}
-
-func orEnd(near string) string {
-	if near == "" {
-		return "."
-	}
-	return near
 }
 
 // openTarget opens the target of a match.

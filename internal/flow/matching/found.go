@@ -1,7 +1,6 @@
 package matching
 
 import (
-	"context"
 	"slices"
 
 	"anagram/internal/core/check"
@@ -14,77 +13,49 @@ import (
 
 // finding is one record that is not the same, as it stands in the docket.
 type finding struct {
-	match.Finding
-	id      int64
-	address string
+	check.Facts
+	id int64
 }
 
-// adds reports whether an import would make the record.
-func (f finding) adds() bool { return f.Target == nil }
-
-// found keeps a finding, its checks and what it needs.
-func found(ctx context.Context, c compared, w atWork, of match.Finding, collect collectors, out *sink) error {
-	f, err := keep(ctx, c, w, c.asCreated(w, of), out)
-	if err != nil {
-		return err
-	}
-	if err := takenBack(ctx, c, w, f, out); err != nil {
-		return err
-	}
-	if err := hangsOn(ctx, c, w, f, out); err != nil {
-		return err
-	}
-	if words := c.besideText(f.address); words != "" {
-		if err := out.check(ctx, f.id, check.Beside(words, f.address, c.besideOf[f.address])); err != nil {
-			return err
-		}
-	}
-	collect.renames.note(f)
-	if err := collect.outside.note(ctx, c, w, f, out); err != nil {
-		return err
-	}
-	if err := collect.claims.note(ctx, c, w, f, out); err != nil {
-		return err
-	}
-	if err := collect.rules.note(ctx, c, w, f, out); err != nil {
-		return err
-	}
-	if err := keyInUse(ctx, c, w, f, out); err != nil {
-		return err
-	}
-	if f.Source != nil && f.Status != match.TargetOnly {
-		if err := rights(ctx, c, w, f, out); err != nil {
-			return err
-		}
-	}
-	if match.Hopeless(f.Reasons) {
-		out.isAmbiguous(w.Name, f.Key)
-		return out.check(ctx, f.id, check.Ambiguity(f.address, c.source, c.target, f.SourceIDs, f.TargetIDs, out.ambiguousWithin(f.Key)))
-	}
-	if f.Status == match.Conflict {
-		if err := conflicts(ctx, c, w, f, out); err != nil {
-			return err
-		}
-	}
-	if f.Source == nil {
-		return nil
-	}
-	if err := looksLikeID(ctx, c, w, f, out); err != nil {
-		return err
-	}
-	switch {
-	case f.adds():
-		return isNew(ctx, c, w, f, out)
-	default:
-		return mayBeWritten(ctx, c, w, f, out)
+// factsOf gathers what the rules about one record go by.
+func factsOf(c compared, w atWork, of match.Finding) check.Facts {
+	return check.Facts{
+		Written: check.Written{
+			Address: c.catalog.Address(w.Name, of.Key), Target: c.target, Type: w.Type, Place: w.place,
+			Adds: of.Target == nil, Removes: match.Removes(of.Status, of.Reasons),
+		},
+		Found: of, Source: c.source, Fields: w.fields, Keys: c.model.Shapes[w.Name], Filled: w.filled,
+		Unwritten: c.against != nil, Back: c.docketBack(), Suspects: c.looks[w.Name],
+		Show: func(field record.Field, v record.Value) *string { return show.Show(c.catalog, field, v) },
 	}
 }
 
-// keep puts a finding into the docket.
-func keep(ctx context.Context, c compared, w atWork, of match.Finding, out *sink) (finding, error) {
-	f := finding{Finding: of, address: c.catalog.Address(w.Name, of.Key)}
+// found keeps a finding with all that its facts say: checks, what it hangs on and what it needs.
+// It gives what lookups are to be told of.
+func found(c compared, w atWork, of match.Finding, out *sink) finding {
+	facts := factsOf(c, w, c.asCreated(w, of))
+	hopeless := match.Hopeless(facts.Found.Reasons)
+	facts.Within = hopeless && out.ambiguousWithin(facts.Found.Key)
+	f := finding{facts, out.finding(entry(c, w, facts))}
+	c.takesBack(f, out)
+	hangsOn(c, w, f, out)
+	if words := c.besideText(f.Address); words != "" {
+		out.check(f.id, check.Beside(words, f.Address, c.besideOf[f.Address]))
+	}
+	out.checks(f.id, facts.Checks()...)
+	if hopeless {
+		out.isAmbiguous(w.Name, facts.Found.Key)
+		return f
+	}
+	needs(c, f, out)
+	return f
+}
+
+// entry is a finding as the docket keeps it.
+func entry(c compared, w atWork, f check.Facts) docket.Finding {
+	of := f.Found
 	entry := docket.Finding{
-		Type: w.Name, Address: f.address, Status: of.Status, Reasons: of.Reasons,
+		Type: w.Name, Address: f.Address, Status: of.Status, Reasons: of.Reasons,
 		Key: string(record.AppendKey(nil, of.Key)), Order: of.Key.Order(), Title: title(w, of),
 	}
 	if of.Source != nil {
@@ -101,116 +72,52 @@ func keep(ctx context.Context, c compared, w atWork, of match.Finding, out *sink
 	if of.Agreed != nil {
 		entry.Agreed = string(record.AppendLine(nil, w.fields, record.Record{Key: of.Agreed.Stands(), Values: of.Agreed.Values}))
 	}
-	entry.Fields = shown(c, w, of)
-	var err error
-	f.id, err = out.builder.Finding(ctx, entry)
-	return f, err
+	entry.Fields = shown(f)
+	return entry
 }
 
 // hangsOn keeps what a finding is decided together with, beside what it needs: its owner, and
 // of a record that only the target has all that it refers to.
-func hangsOn(ctx context.Context, c compared, w atWork, f finding, out *sink) error {
-	rec := f.Source
+func hangsOn(c compared, w atWork, f finding, out *sink) {
+	rec := f.Found.Source
 	if rec == nil {
-		rec = f.Target
+		rec = f.Found.Target
 	}
 	if rec == nil { // a key that occurs more than once
-		return nil
+		return
 	}
-	tie := func(kind group.Kind, typ string, key record.Key) error {
-		return out.builder.Tie(ctx, f.id, kind, typ, key, c.catalog.Address(typ, key))
+	tie := func(kind group.Kind, typ string, key record.Key) {
+		out.does(func() error { return out.builder.Tie(out.ctx, f.id, kind, typ, key, c.catalog.Address(typ, key)) })
 	}
-	if w.PartOf != "" {
+	if f.Type.PartOf != "" {
 		if owner := w.ownerIn()(*rec); len(owner.Parts()) > 0 {
-			if err := tie(group.Owner, w.PartOf, owner); err != nil {
-				return err
-			}
+			tie(group.Owner, f.Type.PartOf, owner)
 		}
 	}
-	if f.Status != match.TargetOnly {
-		return nil
+	if f.Found.Status != match.TargetOnly {
+		return
 	}
-	for _, v := range slices.Concat(f.Key.Parts(), rec.Values) {
+	for _, v := range slices.Concat(f.Found.Key.Parts(), rec.Values) {
 		for _, ref := range v.References() {
-			if err := tie(group.Needs, ref.Refers(), ref.Key()); err != nil {
-				return err
-			}
+			tie(group.Needs, ref.Refers(), ref.Key())
 		}
 	}
-	return nil
 }
 
-// conflicts says for each reason what is behind it.
-func conflicts(ctx context.Context, c compared, w atWork, f finding, out *sink) error {
-	source, target := check.Side{Environment: c.source}, check.Side{Environment: c.target}
-	if f.Source != nil {
-		source.At, source.By = f.Source.ChangedAt, f.Source.ChangedBy
-	}
-	if f.Target != nil {
-		target.At, target.By = f.Target.ChangedAt, f.Target.ChangedBy
-	}
-	var both []string
-	for _, d := range f.Differences {
-		if d.Moved == match.MovedBoth {
-			both = append(both, fieldOf(c, w, d).Name)
+// needs keeps what the values that may be written need: attachments and references.
+func needs(c compared, f finding, out *sink) {
+	for _, p := range f.Proposed() {
+		if p.Value.Kind() == record.Bytes {
+			out.does(func() error { return out.builder.Content(out.ctx, p.Value) })
 		}
 	}
-	for _, reason := range f.Reasons {
-		if c.back != nil && reason == match.BothMoved {
-			if err := out.check(ctx, f.id, check.Since(f.address, both, c.back.Docket, target)); err != nil {
-				return err
-			}
-			continue
-		}
-		if found, ok := check.Conflict(string(reason), f.address, both, source, target); ok {
-			if err := out.check(ctx, f.id, found); err != nil {
-				return err
-			}
-		}
+	for _, m := range f.Mentions() {
+		typ, key := m.To.Refers(), m.To.Key()
+		n := docket.Need{Holder: f.id, Type: typ, Key: string(record.AppendKey(nil, key)), Required: m.Required}
+		n.Field, n.Address, n.Owner = m.Field, c.catalog.Address(typ, key), m.Owner
+		n.ByName = f.Type.Refers[m.Field].ByKey && c.names.Paired(typ, key)
+		out.does(func() error { return out.builder.Need(out.ctx, n, key) })
 	}
-	return nil
-}
-
-// isNew keeps what a record needs that an import would add.
-func isNew(ctx context.Context, c compared, w atWork, f finding, out *sink) error {
-	for i, part := range f.Key.Parts() {
-		if err := proposed(ctx, c, w, f, fieldOf(c, w, match.Difference{Field: i, Key: true}), part, out); err != nil {
-			return err
-		}
-	}
-	for i, v := range f.Source.Values {
-		if err := proposed(ctx, c, w, f, w.fields[i], v, out); err != nil {
-			return err
-		}
-	}
-	if err := requiredNeeded(ctx, c, w, f, out); err != nil {
-		return err
-	}
-	return localNeeded(ctx, c, w, f, out)
-}
-
-// mayBeWritten keeps what the source's values need: those that are proposed, and where a
-// person may take the source's side, all of them.
-func mayBeWritten(ctx context.Context, c compared, w atWork, f finding, out *sink) error {
-	for _, d := range f.Differences {
-		if f.Status == match.Changed && match.Propose(f.Status, d.Moved) != match.Write {
-			continue
-		}
-		if err := proposed(ctx, c, w, f, fieldOf(c, w, d), d.Source, out); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// fieldOf gives the field of a difference; no part of a key can be written later.
-func fieldOf(c compared, w atWork, d match.Difference) record.Field {
-	if !d.Key {
-		return w.fields[d.Field]
-	}
-	field := c.model.Shapes[w.Name][d.Field]
-	field.Required = true
-	return field
 }
 
 func title(w atWork, f match.Finding) string {
@@ -228,29 +135,32 @@ func title(w atWork, f match.Finding) string {
 
 // shown gives the fields of a finding as people see them: those that differ, and of a
 // record that only one side has, those that are not null.
-func shown(c compared, w atWork, f match.Finding) []docket.Field {
+func shown(f check.Facts) []docket.Field {
 	out := []docket.Field{}
-	text := func(field record.Field, v record.Value) *string { return show.Show(c.catalog, field, v) }
-	switch {
-	case match.Hopeless(f.Reasons):
-	case f.Target == nil:
-		for i, v := range f.Source.Values {
-			if source := text(w.fields[i], v); source != nil {
-				out = append(out, docket.Field{Field: w.fields[i].Name, Source: source, Moved: string(match.MovedSource)})
+	switch of := f.Found; {
+	case match.Hopeless(of.Reasons):
+	case of.Target == nil:
+		for i, v := range of.Source.Values {
+			if source := f.Show(f.Fields[i], v); source != nil {
+				out = append(out, docket.Field{Field: f.Fields[i].Name, Source: source, Moved: string(match.MovedSource)})
 			}
 		}
-	case f.Source == nil:
-		for i, v := range f.Target.Values {
-			if target := text(w.fields[i], v); target != nil {
-				out = append(out, docket.Field{Field: w.fields[i].Name, Target: target})
+	case of.Source == nil:
+		for i, v := range of.Target.Values {
+			if target := f.Show(f.Fields[i], v); target != nil {
+				one := docket.Field{Field: f.Fields[i].Name, Target: target}
+				if of.Agreed != nil && slices.Contains(of.Reasons, match.RemovedInSource) && !of.Agreed.Values[i].IsAbsent() {
+					one.Agreed, one.AgreedKnown = f.Show(f.Fields[i], of.Agreed.Values[i]), true
+				}
+				out = append(out, one)
 			}
 		}
 	default:
-		for _, d := range f.Differences {
-			field := fieldOf(c, w, d)
+		for _, d := range of.Differences {
+			field := f.FieldOf(d)
 			out = append(out, docket.Field{
-				Field: field.Name, Source: text(field, d.Source), Target: text(field, d.Target),
-				Agreed: text(field, d.Agreed), AgreedKnown: d.AgreedKnown, Moved: string(d.Moved),
+				Field: field.Name, Source: f.Show(field, d.Source), Target: f.Show(field, d.Target),
+				Agreed: f.Show(field, d.Agreed), AgreedKnown: d.AgreedKnown, Moved: string(d.Moved),
 			})
 		}
 	}

@@ -6,16 +6,11 @@ import (
 	"fmt"
 	"path/filepath"
 
-	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
-	"anagram/internal/core/record"
-	"anagram/internal/flow/agreed"
 	"anagram/internal/flow/decide"
-	"anagram/internal/flow/library"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
-	"anagram/internal/store/parcel"
 	"anagram/internal/store/register"
 )
 
@@ -55,6 +50,9 @@ type Request struct {
 
 // Match compares a parcel with an environment and makes a docket of what differs.
 func Match(ctx context.Context, s *session.Session, r Request) (Result, error) {
+	if err := decide.KnownRules(s); err != nil {
+		return Result{}, err
+	}
 	for {
 		// Another match that finished in between has the number; checks name the docket, so
 		// this one is done again.
@@ -81,15 +79,15 @@ func once(ctx context.Context, s *session.Session, r Request) (result Result, ta
 	if c, err = c.named(ctx, out); err != nil {
 		return result, false, err
 	}
-	likely := newLikely(c)
+	late := later{likely: newLikely(c), created: map[string][]created{}}
 	for _, t := range c.catalog.Types {
 		if pt, ok := c.parcel.Manifest.Type(t.Name); ok {
-			if err := matchType(ctx, c, t, pt, likely, out); err != nil {
+			if late, err = matchType(ctx, c, t, pt, late, out); err != nil {
 				return result, false, err
 			}
 		}
 	}
-	if err := afterwards(ctx, c, out); err != nil {
+	if err := afterwards(ctx, c, late, out); err != nil {
 		return result, false, err
 	}
 	if err := out.builder.Group(ctx, c.against == nil); err != nil {
@@ -108,9 +106,10 @@ func once(ctx context.Context, s *session.Session, r Request) (result Result, ta
 		return result, false, err
 	}
 	defer unlock()
-	taken, err = out.builder.Finish(ctx, filepath.Join(dockets, fmt.Sprintf("%04d.docket", c.number)), header, c.catalog.Source, func(digest string) error {
-		return register.Add(s.Workspace, c.number, digest)
-	})
+	taken, err = out.builder.Finish(ctx, filepath.Join(dockets, fmt.Sprintf("%04d.docket", c.number)), header, c.catalog.Source,
+		func(digest string) error {
+			return register.Add(s.Workspace, c.number, digest)
+		})
 	if err != nil || taken {
 		return result, taken, err
 	}
@@ -183,14 +182,12 @@ func (c compared) named(ctx context.Context, out *sink) (compared, error) {
 func wholeDocket(ctx context.Context, c compared, r Request, out *sink) error {
 	if c.back != nil {
 		if now := c.session.AddressOf(c.target, c.env.About.Address); now != c.back.Address {
-			if err := out.onDocket(ctx, check.MovedTarget(c.target, c.back.Docket, c.back.Address, now)); err != nil {
-				return err
-			}
+			out.onDocket(check.MovedTarget(c.target, c.back.Docket, c.back.Address, now))
 		}
-		if len(c.back.Left) == 0 {
-			return nil
+		if len(c.back.Left) > 0 {
+			out.onDocket(check.Left(c.back.Docket, c.back.Left))
 		}
-		return out.onDocket(ctx, check.Left(c.back.Docket, c.back.Left))
+		return out.err
 	}
 	if c.against == nil {
 		before, err := c.session.OtherWay(ctx, c.source, c.target)
@@ -198,9 +195,7 @@ func wholeDocket(ctx context.Context, c compared, r Request, out *sink) error {
 			return err
 		}
 		if before != 0 {
-			if err := out.onDocket(ctx, check.Direction(c.source, c.target, c.number, before)); err != nil {
-				return err
-			}
+			out.onDocket(check.Direction(c.source, c.target, c.number, before))
 		}
 	}
 	if err := checkFit(ctx, c, out); err != nil {
@@ -209,18 +204,25 @@ func wholeDocket(ctx context.Context, c compared, r Request, out *sink) error {
 	if err := checkTimes(ctx, c, r.Fresh, out); err != nil {
 		return err
 	}
-	return checkAgreed(ctx, c, out)
+	checkAgreed(c, out)
+	return out.err
+}
+
+// later is what types leave to be looked at once all of them were compared.
+type later struct {
+	likely  *likelyNames
+	outside []heldOutside
+	created map[string][]created // by type: made by the import that is taken back
 }
 
 // afterwards checks what shows only once all types were compared.
-func afterwards(ctx context.Context, c compared, out *sink) error {
-	if err := oneSided(ctx, c, out); err != nil || c.against != nil { // into a parcel nothing will be imported
-		return err
+func afterwards(ctx context.Context, c compared, late later, out *sink) error {
+	oneSided(c, out)
+	if out.err != nil || c.against != nil { // into a parcel nothing will be imported
+		return out.err
 	}
-	if err := outside(ctx, out); err != nil {
-		return err
-	}
-	if err := referrers(ctx, c, out); err != nil {
+	outside(late.outside, out)
+	if err := referrers(ctx, c, late.created, out); err != nil {
 		return err
 	}
 	if err := taken(ctx, c, out); err != nil {
@@ -233,159 +235,4 @@ func afterwards(ctx context.Context, c compared, out *sink) error {
 		return err
 	}
 	return referredDiffers(ctx, c, out)
-}
-
-// atWork is the record type that is being compared.
-type atWork struct {
-	*catalog.Type
-	place    catalog.Place  // in the target
-	fields   []record.Field // those that both sides have
-	required []string       // those that the target wants of a new record
-}
-
-// collectors take down what findings of one type want to be looked up together.
-type collectors struct {
-	renames *renames  // nil where none are looked for
-	claims  *claiming // nil where nothing is unique beside the key
-	rules   *ruling   // nil where the target has no rules
-	outside *outsiders
-}
-
-func matchType(ctx context.Context, c compared, t *catalog.Type, pt parcel.Type, likely *likelyNames, out *sink) error {
-	if there, ok := c.env.Fit.Fields[t.Name]; !ok || there == nil {
-		return notThere(ctx, c, t, pt, out)
-	}
-	fields, at, err := commonFields(ctx, c, t, pt, out)
-	if err != nil {
-		return err
-	}
-	total := 0
-	if c.against == nil && pt.Whole {
-		total = c.session.Total(ctx, c.env, t.Place(c.target))
-	}
-	c.session.Progress.Start("reading "+t.Name+" of "+c.target, total)
-	defer c.session.Progress.Done()
-	w := atWork{Type: t, place: c.env.About.Places[t.Place(c.target)], fields: fields}
-	w.required = requiredFields(w)
-	target, err := readTarget(ctx, c, w, pt)
-	if err != nil {
-		return err
-	}
-	defer target.sorter.Close()
-	c.session.Progress.Start("comparing "+t.Name, pt.Records)
-	known, remember, err := agreed.Type(ctx, c.known, c.remembers, agreed.Compared{Type: t.Name, Fields: fields, Shapes: c.model.Shapes, Names: c.agreedNames,
-		ExportedAt: c.parcel.Manifest.ExportedAt, Whole: pt.Whole && len(c.selection.LeaveOut) == 0, Scratch: c.scratch, Zones: agreed.Zones{Here: c.model.Here, There: c.model.There}})
-	defer remember.Discard()
-	if err != nil {
-		return err
-	}
-	collect := collectors{renames: newRenames(c, t), claims: newClaiming(c, w), rules: newRuling(c, w)}
-	if collect.outside, err = newOutsiders(c, w); err != nil {
-		return err
-	}
-	counts, err := match.Join(match.Input{
-		Fields: fields, Keys: c.model.Shapes[t.Name], Agreed: known, AgreedLater: c.back == nil && c.agreedLater(t.Name), AgreedIsAll: c.back != nil, Remember: remember.Note, Retired: retired(t, fields),
-		Source: c.fromParcel(ctx, t.Name, fields, at), Outside: c.parcel.Outside(ctx, t.Name),
-		Target: target.sorted(ctx, t.Name, fields, c.model.Shapes),
-		// Of the target only what is in scope was read.
-		InScope:   func(record.Key) bool { return true },
-		Unknown:   c.unknownInTarget(t.Name),
-		Ambiguous: out.ambiguousWithin, AnyAmbiguous: func() bool { return len(out.ambiguous) > 0 },
-	}, func(f match.Finding) error { return found(ctx, c, w, f, collect, out) })
-	if err == nil {
-		err = remember.Finish()
-	}
-	if err == nil {
-		err = collect.flush(ctx, c, w, likely, out)
-	}
-	if err == nil {
-		err = asWritten(ctx, c, w, out)
-	}
-	if err != nil {
-		return err
-	}
-	if err := hardlyMeets(ctx, c, w, counts.By, out); err != nil {
-		return err
-	}
-	others, err := target.others(ctx, c, w)
-	if err != nil {
-		return err
-	}
-	return out.typeDone(ctx, docket.Type{Name: t.Name, Fields: fields, Required: w.required, Counts: counts.By, NotCompared: others + counts.NotCompared})
-}
-
-func (col collectors) flush(ctx context.Context, c compared, w atWork, likely *likelyNames, out *sink) error {
-	if err := col.renames.tell(ctx, c, likely, out); err != nil {
-		return err
-	}
-	if err := col.claims.flush(ctx, c, w, out); err != nil {
-		return err
-	}
-	if err := col.outside.flush(ctx, c, w, out); err != nil {
-		return err
-	}
-	return col.rules.flush(ctx, c, w, out)
-}
-
-// notThere says that a whole type is not compared, as the target does not have it.
-func notThere(ctx context.Context, c compared, t *catalog.Type, pt parcel.Type, out *sink) error {
-	missing := check.NoPlace(t.Name, c.target, t.Place(c.target))
-	if c.against != nil {
-		missing = check.NotInParcel(t.Name, c.target)
-	}
-	if err := out.notCompared(ctx, t.Name, missing); err != nil {
-		return err
-	}
-	return out.typeDone(ctx, docket.Type{Name: t.Name, Fields: pt.Fields, Counts: map[match.Status]int{}, NotCompared: pt.Records})
-}
-
-// commonFields gives the fields that both sides have, and where each stands in the
-// parcel's records.
-func commonFields(ctx context.Context, c compared, t *catalog.Type, pt parcel.Type, out *sink) (fields []record.Field, at []int, err error) {
-	there := c.env.Fit.Fields[t.Name]
-	for i, field := range pt.Fields {
-		j := record.FieldAt(there, field.Name)
-		if j < 0 {
-			if err := out.notCompared(ctx, t.Name+"."+field.Name, check.FieldOnOneSide(t.Name, field.Name, c.source, c.target)); err != nil {
-				return nil, nil, err
-			}
-			continue
-		}
-		field.Required = there[j].Required
-		field.Rule = t.Rules[field.Name]
-		fields, at = append(fields, field), append(at, i)
-	}
-	for _, field := range there {
-		if without := c.parcel.Manifest.Selection.NoFiles && field.Kind == record.Bytes; !without && record.FieldAt(pt.Fields, field.Name) < 0 {
-			if err := out.notCompared(ctx, t.Name+"."+field.Name, check.FieldOnOneSide(t.Name, field.Name, c.target, "the parcel")); err != nil {
-				return nil, nil, err
-			}
-		}
-	}
-	return fields, at, nil
-}
-
-// retired tells records that are out of use, where the catalog says how.
-func retired(t *catalog.Type, fields []record.Field) func(record.Record) bool {
-	at := record.FieldAt(fields, t.Retired.Field)
-	if at < 0 {
-		return nil
-	}
-	return func(rec record.Record) bool { return t.Retired.Is(rec.Values[at]) }
-}
-
-// oneSided names the record types that only the target's parcel holds.
-func oneSided(ctx context.Context, c compared, out *sink) error {
-	if c.against == nil {
-		return nil
-	}
-	for _, pt := range c.against.Manifest.Types {
-		if _, ok := c.parcel.Manifest.Type(pt.Name); ok {
-			continue
-		}
-		if err := out.notCompared(ctx, pt.Name, check.NotInParcel(pt.Name, "parcel "+library.NameOf(c.parcel))); err != nil {
-			return err
-		}
-	}
-	return nil
 }

@@ -18,6 +18,7 @@ import (
 
 // outsiders collects the findings of one type that would be new.
 type outsiders struct {
+	held    []heldOutside
 	waiting []finding
 	others  []*condition.Condition // of the types that take other records of the same place
 	all     bool                   // another type takes all of them
@@ -61,26 +62,26 @@ func free(w atWork) bool {
 	return !within(w.place.Primary) && !slices.ContainsFunc(w.place.Unique, within)
 }
 
-func (o *outsiders) note(ctx context.Context, c compared, w atWork, f finding, out *sink) error {
-	if o == nil || o.all || !f.adds() || match.Hopeless(f.Reasons) {
+func (o *outsiders) note(ctx context.Context, c compared, w atWork, f finding) error {
+	if o == nil || o.all || !f.Adds || match.Hopeless(f.Found.Reasons) {
 		return nil
 	}
 	if o.waiting = append(o.waiting, f); len(o.waiting) < claimBatch {
 		return nil
 	}
-	return o.flush(ctx, c, w, out)
+	return o.flush(ctx, c, w)
 }
 
 // flush looks which of them the target has outside.
-func (o *outsiders) flush(ctx context.Context, c compared, w atWork, out *sink) error {
+func (o *outsiders) flush(ctx context.Context, c compared, w atWork) error {
 	if o == nil || len(o.waiting) == 0 {
 		return nil
 	}
 	var keys []record.Key
 	by := map[string]finding{}
 	for _, f := range o.waiting {
-		keys = append(keys, f.Key)
-		by[f.Key.Order()] = f
+		keys = append(keys, f.Found.Key)
+		by[f.Found.Key.Order()] = f
 	}
 	o.waiting = nil
 	var fields []record.Field
@@ -106,8 +107,9 @@ func (o *outsiders) flush(ctx context.Context, c compared, w atWork, out *sink) 
 			if w.ID != "" {
 				id = w.ID + " " + id
 			}
-			out.outside = append(out.outside, heldOutside{f.id, w.Name,
-				check.HeldOutside(f.address, w.Name, c.target, id, check.Side{Environment: c.target, At: rec.ChangedAt, By: rec.ChangedBy})})
+			o.held = append(o.held, heldOutside{f.id, w.Name,
+				check.HeldOutside(f.Address, w.Name, c.target, id, check.Side{Environment: c.target, At: rec.ChangedAt,
+					By: rec.ChangedBy})})
 		}
 	}
 	return nil
@@ -135,20 +137,11 @@ type heldOutside struct {
 }
 
 // outside makes conflicts of findings that the target has outside.
-func outside(ctx context.Context, out *sink) error {
-	for _, held := range out.outside {
-		was, err := out.builder.Because(ctx, held.finding, match.HeldOutside)
-		if err == nil {
-			err = out.becomesConflict(ctx, held.typ, was)
-		}
-		if err == nil {
-			err = out.check(ctx, held.finding, held.check)
-		}
-		if err != nil {
-			return err
-		}
+func outside(held []heldOutside, out *sink) {
+	for _, one := range held {
+		out.becomesConflict(one.finding, one.typ, match.HeldOutside)
+		out.check(one.finding, one.check)
 	}
-	return nil
 }
 
 // mostNamed is how many records of a circle are named.
@@ -166,26 +159,17 @@ func circles(ctx context.Context, c compared, out *sink) error {
 	for _, circle := range found {
 		var names []string
 		for _, id := range circle[:min(len(circle), mostNamed+1)] {
-			name, err := out.builder.AddressOf(ctx, id)
-			if err != nil {
-				return err
-			}
-			names = append(names, name)
+			names = append(names, out.addressOf(id))
 		}
 		for _, id := range circle {
-			own, err := out.builder.AddressOf(ctx, id)
-			if err != nil {
-				return err
-			}
+			own := out.addressOf(id)
 			others := slices.DeleteFunc(slices.Clone(names), func(name string) bool { return name == own })
 			text := strings.Join(others[:min(len(others), mostNamed)], ", ")
 			if more := len(circle) - 1 - mostNamed; more > 0 {
 				text += fmt.Sprintf(" and %d more", more)
 			}
-			if err := out.check(ctx, id, check.Circle(own, text, c.target)); err != nil {
-				return err
-			}
+			out.check(id, check.Circle(own, text, c.target))
 		}
 	}
-	return nil
+	return out.err
 }

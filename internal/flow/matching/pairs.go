@@ -52,14 +52,10 @@ func (c compared) withPairs(ctx context.Context, out *sink) (compared, error) {
 	}
 	c.names, c.agreedNames = pairing.New(c.catalog, c.model.Shapes), pairing.New(c.catalog, c.model.Shapes)
 	for _, f := range families {
-		used, err := usePair(ctx, c, f, out)
-		if err != nil {
-			return c, err
-		}
-		c.pairs = append(c.pairs, used...)
+		c.pairs = append(c.pairs, usePair(c, f, out)...)
 	}
 	c.reader = sides.Renamed(c.env.Environment, c.names)
-	return c, nil
+	return c, out.err
 }
 
 // families joins pairs that share a key: a record may be renamed more than once.
@@ -79,7 +75,8 @@ func (c compared) families(pairs []workspace.Pair) ([]*family, error) {
 			}
 		}
 		if types[0] != types[1] {
-			return nil, session.Usage(workspace.PairsName+": %s and %s are of different record types and cannot be one record. Correct it there, or forget the pair with anagram pair --forget", p.Old, p.New)
+			return nil,
+				session.Usage(workspace.PairsName+": %s and %s are of different record types and cannot be one record. Correct it there, or forget the pair with anagram pair --forget", p.Old, p.New)
 		}
 		typ := types[0]
 		a, b := at[typ+"\x00"+keys[0].Order()], at[typ+"\x00"+keys[1].Order()]
@@ -178,7 +175,7 @@ func inTarget(ctx context.Context, c compared, typ string, list []*family) error
 
 // usePair takes a pair into account where each side has the record once, and says so in
 // the docket where the keys differ.
-func usePair(ctx context.Context, c compared, f *family, out *sink) ([]docket.Paired, error) {
+func usePair(c compared, f *family, out *sink) []docket.Paired {
 	if len(f.sources) == 1 {
 		for _, key := range f.keys {
 			if key.Order() != f.sources[0].Order() {
@@ -194,22 +191,23 @@ func usePair(ctx context.Context, c compared, f *family, out *sink) ([]docket.Pa
 			continue
 		}
 		one, other := c.catalog.Address(f.typ, side.keys[0]), c.catalog.Address(f.typ, side.keys[1])
-		return nil, out.onDocket(ctx, check.PairUnused(one, other, side.name))
+		out.onDocket(check.PairUnused(one, other, side.name))
+		return nil
 	}
 	if len(f.sources) == 1 && len(f.targets) == 1 && f.sources[0].Order() != f.targets[0].Order() {
 		c.names.Add(f.typ, f.targets[0], f.sources[0])
-		return []docket.Paired{{Type: f.typ, Source: record.AppendKey(nil, f.sources[0]), Target: record.AppendKey(nil, f.targets[0])}}, nil
+		return []docket.Paired{{Type: f.typ, Source: record.AppendKey(nil, f.sources[0]), Target: record.AppendKey(nil, f.targets[0])}}
 	}
-	return nil, nil
+	return nil
 }
 
 // keyInUse checks whether the target would refuse another key for a paired record, as
 // others store it.
-func keyInUse(ctx context.Context, c compared, w atWork, f finding, out *sink) error {
-	if f.Target == nil || f.Target.Was == nil || c.against != nil {
+func keyInUse(ctx context.Context, c compared, f finding, out *sink) error {
+	if f.Found.Target == nil || f.Found.Target.Was == nil || c.against != nil {
 		return nil
 	}
-	for _, d := range f.Differences {
+	for _, d := range f.Found.Differences {
 		if !d.Key {
 			continue
 		}
@@ -217,21 +215,18 @@ func keyInUse(ctx context.Context, c compared, w atWork, f finding, out *sink) e
 			place := c.env.About.Places[other.Place(c.target)]
 			for _, column := range place.Columns {
 				ref := other.Refers[column.Name]
-				holds := column.RefersTo == w.place.Name && !column.Follows && ref.ByKey && ref.One() == w.Name
+				holds := column.RefersTo == f.Place.Name && !column.Follows && ref.ByKey && ref.One() == f.Type.Name
 				if !holds || c.env.Fit.Fields[other.Name] == nil {
 					continue
 				}
-				used, err := anyOf(c.reader.Read(ctx, c.model, environment.Reading{Type: other.Name, Field: column.Name, Of: []record.Key{f.Key}}))
+				used, err := anyOf(c.reader.Read(ctx, c.model, environment.Reading{Type: other.Name, Field: column.Name,
+					Of: []record.Key{f.Found.Key}}))
 				if err != nil {
 					return err
 				}
-				if !used {
-					continue
-				}
-				field := w.Key[d.Field]
-				inUse := docket.Check{Check: check.InUse(f.address, field, other.Name, place.Name+"."+column.Name, c.target), Fields: []string{field}, Writes: []string{field}}
-				if err := out.checkWhen(ctx, f.id, inUse); err != nil {
-					return err
+				if field := f.Type.Key[d.Field]; used {
+					inUse := check.InUse(f.Address, field, other.Name, place.Name+"."+column.Name, c.target)
+					out.checks(f.id, check.On{Check: inUse, Fields: []string{field}, Writes: []string{field}})
 				}
 			}
 		}

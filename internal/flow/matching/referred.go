@@ -89,11 +89,9 @@ func compareReferred(ctx context.Context, c compared, typ string, batch []parcel
 		if len(differ) == 0 {
 			continue
 		}
-		if err := cautionReferred(ctx, c, m, differ, out); err != nil {
-			return err
-		}
+		cautionReferred(c, m, differ, out)
 	}
-	return nil
+	return out.err
 }
 
 // asSummed gives the fields of which there are sums, with the kinds that the source has,
@@ -110,19 +108,14 @@ func asSummed(fields []record.Field, sums map[string]string) []record.Field {
 	return out
 }
 
-func cautionReferred(ctx context.Context, c compared, m mentioned, fields []string, out *sink) error {
+func cautionReferred(c compared, m mentioned, fields []string, out *sink) {
 	if len(m.by) > mostDiffers {
-		return out.onDocket(ctx, check.Differs(fmt.Sprintf("More than %d records of this docket", mostDiffers), true, m.Address, c.source, c.target, fields))
+		out.onDocket(check.Differs(fmt.Sprintf("More than %d records of this docket", mostDiffers), true, m.Address, c.source,
+			c.target, fields))
+		return
 	}
 	slices.Sort(m.by)
 	for _, id := range slices.Compact(m.by) {
-		address, err := out.builder.AddressOf(ctx, id)
-		if err != nil {
-			return err
-		}
-		if err := out.check(ctx, id, check.Differs(address, false, m.Address, c.source, c.target, fields)); err != nil {
-			return err
-		}
+		out.check(id, check.Differs(out.addressOf(id), false, m.Address, c.source, c.target, fields))
 	}
-	return nil
 }

@@ -1,8 +1,6 @@
 package matching
 
 import (
-	"context"
-
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
@@ -38,11 +36,11 @@ func (r *renames) note(f finding) {
 	if r == nil || len(r.list) > mostRenames {
 		return
 	}
-	switch f.Status {
+	switch f.Found.Status {
 	case match.New:
-		r.finder.Source(f.id, f.Source.Values)
+		r.finder.Source(f.id, f.Found.Source.Values)
 	case match.TargetOnly:
-		r.finder.Target(f.id, f.Target.Values)
+		r.finder.Target(f.id, f.Found.Target.Values)
 	default:
 		return
 	}
@@ -51,26 +49,21 @@ func (r *renames) note(f finding) {
 
 // tell points at each other what is probably one record. What only has such a record in
 // its key is not pointed at: it follows once that one is paired.
-func (r *renames) tell(ctx context.Context, c compared, likely *likelyNames, out *sink) error {
+func (r *renames) tell(c compared, likely *likelyNames, out *sink) {
 	if r == nil || len(r.list) > mostRenames {
-		return nil
+		return
 	}
 	pairs := r.finder.Likely()
 	for _, p := range pairs {
-		likely.Add(r.typ, r.list[p.Target].Key, r.list[p.Source].Key)
+		likely.Add(r.typ, r.list[p.Target].Found.Key, r.list[p.Source].Found.Key)
 	}
 	for _, p := range pairs {
 		source, target := r.list[p.Source], r.list[p.Target]
-		if likely.TargetParts(r.typ, source.Key).Order() == target.Key.Order() {
+		if likely.TargetParts(r.typ, source.Found.Key).Order() == target.Found.Key.Order() {
 			continue
 		}
 		out.builder.LooksLike(p.Source, p.Target)
-		if err := out.check(ctx, p.Source, check.Renamed(source.address, target.address, c.source, c.target, p.Fields, p.Of, true)); err != nil {
-			return err
-		}
-		if err := out.check(ctx, p.Target, check.Renamed(target.address, source.address, c.source, c.target, p.Fields, p.Of, false)); err != nil {
-			return err
-		}
+		out.check(p.Source, check.Renamed(source.Address, target.Address, c.source, c.target, p.Fields, p.Of, true))
+		out.check(p.Target, check.Renamed(target.Address, source.Address, c.source, c.target, p.Fields, p.Of, false))
 	}
-	return nil
 }

@@ -62,7 +62,8 @@ func readTarget(ctx context.Context, c compared, w atWork, pt parcel.Type) (*tar
 }
 
 // take reads records; wanted, where it is given, chooses among them.
-func (out *targetRecords) take(ctx context.Context, c compared, w atWork, source byte, r environment.Reading, wanted func(record.Record) (bool, error)) error {
+func (out *targetRecords) take(ctx context.Context, c compared, w atWork, source byte, r environment.Reading,
+	wanted func(record.Record) (bool, error)) error {
 	r.Type, r.Fields, r.Sums = w.Name, w.fields, true
 	r.Lines = wanted == nil && len(c.selection.LeaveOut) == 0
 	for rec, err := range c.reader.Read(ctx, c.model, r) {
@@ -161,7 +162,10 @@ func (out *targetRecords) readMembersOfParcel(ctx context.Context, c compared, w
 	if err := add(w.Name, nil); err != nil {
 		return err
 	}
-	err = out.take(ctx, c, w, fromKeys, environment.Reading{}, func(rec record.Record) (bool, error) { return set.Has(w.Name, rec.Key.Order()) })
+	err = out.take(ctx, c, w, fromKeys, environment.Reading{}, func(rec record.Record) (bool,
+		error) {
+		return set.Has(w.Name, rec.Key.Order())
+	})
 	if err != nil || !owned {
 		return err
 	}
@@ -171,7 +175,10 @@ func (out *targetRecords) readMembersOfParcel(ctx context.Context, c compared, w
 		}
 	}
 	owner := w.ownerIn()
-	return out.take(ctx, c, w, fromOwner, environment.Reading{}, func(rec record.Record) (bool, error) { return set.Has(w.PartOf, owner(rec).Order()) })
+	return out.take(ctx, c, w, fromOwner, environment.Reading{}, func(rec record.Record) (bool,
+		error) {
+		return set.Has(w.PartOf, owner(rec).Order())
+	})
 }
 
 // ownerIn gives the key of a part's owner.

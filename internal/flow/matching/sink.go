@@ -7,13 +7,16 @@ import (
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/build"
 )
 
-// sink takes what a match finds: into the docket that is being made, and counted.
+// sink takes what a match finds: into the docket that is being made, and counted. It keeps its
+// first error, as a writer with a buffer does, and does nothing more after it; who writes into it
+// asks for err where a stretch of work ends.
 type sink struct {
-	outside   []heldOutside
-	created   []created // made by the import that is taken back
-	builder   *docket.Builder
+	ctx       context.Context //nolint:containedctx // a sink lives within one call, and belongs to it
+	builder   *build.Builder
+	err       error
 	again     string // what makes a docket that takes an import back anew, "" for any other
 	types     []docket.Type
 	left      []string      // types and fields that were not compared
@@ -24,46 +27,72 @@ type sink struct {
 }
 
 func newSink(ctx context.Context, c compared) (*sink, error) {
-	b, err := docket.Create(ctx, c.scratch)
+	b, err := build.Create(ctx, c.scratch)
 	again := ""
 	if c.back != nil {
 		again = docket.Header{Restores: c.back.Docket}.AgainInside()
 	}
-	return &sink{builder: b, again: again, ambiguous: map[string]map[string]bool{}}, err
+	return &sink{ctx: ctx, builder: b, again: again, ambiguous: map[string]map[string]bool{}}, err
+}
+
+// does runs one step of writing, unless an earlier one failed.
+func (out *sink) does(step func() error) {
+	if out.err == nil {
+		out.err = step()
+	}
+}
+
+// asked is what a step that looks something up in the docket gives; nothing after an error.
+func asked[T any](out *sink, step func() (T, error)) (answer T) {
+	out.does(func() (err error) {
+		answer, err = step()
+		return err
+	})
+	return answer
+}
+
+// finding keeps a finding and gives its id in the docket.
+func (out *sink) finding(f docket.Finding) int64 {
+	return asked(out, func() (int64, error) { return out.builder.Finding(out.ctx, f) })
+}
+
+// addressOf gives the address of a finding.
+func (out *sink) addressOf(finding int64) string {
+	return asked(out, func() (string, error) { return out.builder.AddressOf(out.ctx, finding) })
 }
 
 // typeDone ends a record type, after its findings.
-func (out *sink) typeDone(ctx context.Context, t docket.Type) error {
+func (out *sink) typeDone(t docket.Type) {
 	out.types = append(out.types, t)
-	return out.builder.Type(ctx, t)
+	out.does(func() error { return out.builder.Type(out.ctx, t) })
 }
 
-// becomesConflict moves one finding of a type from the count of one status to that of
-// conflicts.
-func (out *sink) becomesConflict(ctx context.Context, typ string, was match.Status) error {
+// becomesConflict makes a conflict of a finding for a reason that showed later, and moves it
+// from the count of its status to that of conflicts.
+func (out *sink) becomesConflict(finding int64, typ string, reason match.Reason) {
+	was := asked(out, func() (match.Status, error) { return out.builder.Because(out.ctx, finding, reason) })
 	if was == match.Conflict {
-		return nil
+		return
 	}
 	for i, t := range out.types {
 		if t.Name == typ {
 			out.types[i].Counts[was]--
 			out.types[i].Counts[match.Conflict]++
-			return out.builder.Counts(ctx, out.types[i])
+			out.does(func() error { return out.builder.Counts(out.ctx, out.types[i]) })
 		}
 	}
-	return nil
 }
 
 // onDocket keeps a check on the whole docket.
-func (out *sink) onDocket(ctx context.Context, c check.Check) error {
+func (out *sink) onDocket(c check.Check) {
 	out.whole = append(out.whole, out.said(c))
-	return out.check(ctx, 0, c)
+	out.check(0, c)
 }
 
 // notCompared says that a type or a field is on one side only.
-func (out *sink) notCompared(ctx context.Context, what string, c check.Check) error {
+func (out *sink) notCompared(what string, c check.Check) {
 	out.left = append(out.left, what)
-	return out.onDocket(ctx, c)
+	out.onDocket(c)
 }
 
 // said gives a check as it is said in such a docket.
@@ -75,21 +104,21 @@ func (out *sink) said(c check.Check) check.Check {
 }
 
 // check keeps a check on a finding.
-func (out *sink) check(ctx context.Context, finding int64, c check.Check) error {
-	return out.checkWhen(ctx, finding, docket.Check{Check: c})
-}
+func (out *sink) check(finding int64, c check.Check) { out.checks(finding, check.On{Check: c}) }
 
-// checkWhen keeps a check that depends on what is going to be written.
-func (out *sink) checkWhen(ctx context.Context, finding int64, c docket.Check) error {
-	c.Check = out.said(c.Check)
-	switch {
-	case c.Partial:
-	case c.Level == check.Blocker:
-		out.blockers++
-	default:
-		out.cautions++
+// checks keeps checks on a finding that may depend on what is going to be written.
+func (out *sink) checks(finding int64, list ...check.On) {
+	for _, c := range list {
+		c.Check = out.said(c.Check)
+		switch {
+		case c.Partial:
+		case c.Level == check.Blocker:
+			out.blockers++
+		default:
+			out.cautions++
+		}
+		out.does(func() error { return out.builder.Check(out.ctx, finding, c) })
 	}
-	return out.builder.Check(ctx, finding, c)
 }
 
 // isAmbiguous remembers that a key occurs more than once.

@@ -2,7 +2,6 @@ package matching
 
 import (
 	"context"
-	"slices"
 
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
@@ -45,55 +44,37 @@ func newClaiming(c compared, w atWork) *claiming {
 
 // note takes down what a finding would do to unique sets of values.
 func (l *claiming) note(ctx context.Context, c compared, w atWork, f finding, out *sink) error {
-	if l != nil && match.Removes(f.Status, f.Reasons) {
-		for n, set := range l.sets {
-			one := claim{set: n, own: f.Key.Order()}
-			one.Finding, one.Fields, one.Writes, one.Proposed, one.Address, one.Type = f.id, set, []string{}, true, f.address, w.Name
-			l.waiting = append(l.waiting, one)
+	if l == nil {
+		return nil
+	}
+	claimed := func(n int, after check.After) {
+		one := claim{set: n, values: after.Values, own: f.Found.Key.Order()}
+		one.Finding, one.Address, one.Type = f.id, f.Address, w.Name
+		one.Fields, one.Writes, one.Proposed = l.sets[n], after.Writes, after.Proposed
+		if !f.Removes {
+			one.Must = f.Demands(l.sets[n], w.required)
+			if after.Known() {
+				one.Values = record.NewKey(after.Values, nil).Order()
+			}
 		}
-		return nil
+		l.waiting = append(l.waiting, one)
 	}
-	if l == nil || f.Source == nil || f.Status == match.Same || f.Status == match.TargetOnly || match.Hopeless(f.Reasons) {
-		return nil
-	}
+	status := f.Found.Status
+	wanted := f.Found.Source != nil && status != match.Same && status != match.TargetOnly && !match.Hopeless(f.Found.Reasons)
 	for n, set := range l.sets {
-		differs, proposed := proposes(w, set, f)
-		combinations := check.Combinations(differs)
-		if f.adds() { // all or nothing: what else it gets is the target's to say
-			combinations = combinations[:min(1, len(combinations))]
-			if len(combinations) == 0 {
-				combinations = [][]string{{}} // its key alone
+		switch {
+		case f.Removes:
+			claimed(n, check.After{Writes: []string{}, Proposed: true})
+		case wanted:
+			for _, after := range f.After(set) {
+				claimed(n, after)
 			}
-		}
-		for _, writes := range combinations {
-			values, ok := after(w, set, f, writes)
-			one := claim{set: n, values: values, own: f.Key.Order()}
-			one.Finding, one.Fields, one.Writes, one.Proposed = f.id, set, writes, slices.Equal(writes, proposed)
-			one.Address, one.Type = f.address, w.Name
-			one.Must = f.adds() && !slices.ContainsFunc(proposed, func(name string) bool { return !slices.Contains(w.required, name) })
-			if ok {
-				one.Values = record.NewKey(values, nil).Order()
-			}
-			l.waiting = append(l.waiting, one)
 		}
 	}
 	if len(l.waiting) >= claimBatch {
 		return l.flush(ctx, c, w, out)
 	}
 	return nil
-}
-
-// after gives the values of a set once some of its fields are written; ok is false where
-// one of them is null, as nulls are not each other, or not known.
-func after(w atWork, set []string, f finding, writes []string) (values []record.Value, ok bool) {
-	for _, name := range set {
-		v := valueAfter(w, name, f, writes)
-		if v.IsNull() || v.IsAbsent() {
-			return nil, false
-		}
-		values = append(values, v)
-	}
-	return values, true
 }
 
 // flush asks the target who holds what is wanted, and keeps the claims.
@@ -109,11 +90,9 @@ func (l *claiming) flush(ctx context.Context, c compared, w atWork, out *sink) e
 		}
 	}
 	for _, one := range waiting {
-		if err := out.builder.Claim(ctx, one.Claim); err != nil {
-			return err
-		}
+		out.does(func() error { return out.builder.Claim(ctx, one.Claim) })
 	}
-	return nil
+	return out.err
 }
 
 // findHolders notes in the claims of one set who holds what they want.
@@ -131,8 +110,7 @@ func findHolders(ctx context.Context, c compared, w atWork, n int, set []string,
 	}
 	unclear := false
 	err := holders(ctx, c, w, with, func(rec record.Record) {
-		held, _ := after(w, set, finding{Finding: match.Finding{Key: rec.Key, Target: &rec}}, nil)
-		claims, exact := by[record.NewKey(held, nil).Order()]
+		claims, exact := by[record.NewKey(held(w, set, rec), nil).Order()]
 		unclear = unclear || !exact
 		for _, i := range claims {
 			waiting[i].hold(c, w, rec)
@@ -156,6 +134,19 @@ func findHolders(ctx context.Context, c compared, w atWork, n int, set []string,
 		}
 	}
 	return nil
+}
+
+// held gives the values of a set that a record of the target has; none where one is null.
+func held(w atWork, set []string, rec record.Record) []record.Value {
+	has := check.Facts{Written: check.Written{Type: w.Type}, Fields: w.fields, Found: match.Finding{Key: rec.Key, Target: &rec}}
+	now := check.After{}
+	for _, name := range set {
+		now.Values = append(now.Values, has.ValueAfter(name, nil))
+	}
+	if !now.Known() {
+		return nil
+	}
+	return now.Values
 }
 
 // holders reads the records that hold some values.
@@ -187,23 +178,12 @@ func taken(ctx context.Context, c compared, out *sink) error {
 		return err
 	}
 	for _, clash := range clashes {
-		if err := out.check(ctx, clash.Finding, check.Taken(clash, c.target, c.number)); err != nil {
-			return err
-		}
+		out.check(clash.Finding, check.Taken(clash, c.target, c.number))
 		if clash.Both || clash.Trade {
 			continue // only in this docket, and mended there
 		}
-		was, err := out.builder.Because(ctx, clash.Finding, match.Taken)
-		if err != nil {
-			return err
-		}
-		typ, err := out.builder.TypeOf(ctx, clash.Finding)
-		if err != nil {
-			return err
-		}
-		if err := out.becomesConflict(ctx, typ, was); err != nil {
-			return err
-		}
+		typ := asked(out, func() (string, error) { return out.builder.TypeOf(ctx, clash.Finding) })
+		out.becomesConflict(clash.Finding, typ, match.Taken)
 	}
-	return nil
+	return out.err
 }

@@ -7,7 +7,7 @@ import (
 	"anagram/internal/core/check"
 	"anagram/internal/flow/library"
 	"anagram/internal/flow/session"
-	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
 	"anagram/internal/store/register"
 )
 
@@ -17,9 +17,7 @@ func checkTimes(ctx context.Context, c compared, fresh bool, out *sink) error {
 	name := library.NameOf(c.parcel)
 	if exported, err := time.Parse(time.RFC3339, p.ExportedAt); err == nil {
 		if found, old := check.Age(name, exported, c.session.Now()); old {
-			if err := out.onDocket(ctx, found); err != nil {
-				return err
-			}
+			out.onDocket(found)
 		}
 	}
 	if !fresh {
@@ -28,13 +26,11 @@ func checkTimes(ctx context.Context, c compared, fresh bool, out *sink) error {
 			return ctx.Err()
 		}
 		if found, ok := check.Source(name, p.Source, moved); reached && ok {
-			if err := out.onDocket(ctx, found); err != nil {
-				return err
-			}
+			out.onDocket(found)
 		}
 	}
 	if c.against != nil {
-		return nil
+		return out.err
 	}
 	return checkDockets(ctx, c, out)
 }
@@ -52,7 +48,7 @@ func checkDockets(ctx context.Context, c compared, out *sink) error {
 		}
 		imports, open, half := 0, false, false
 		for _, r := range d.Runs {
-			if r.Kind == docket.ImportRun || r.Kind == docket.ConfirmRun {
+			if r.Kind == run.ImportRun || r.Kind == run.ConfirmRun {
 				imports++
 				half = r.Unfinished()
 				open = r.EndedAt == "" || r.Unsettled()
@@ -61,15 +57,12 @@ func checkDockets(ctx context.Context, c compared, out *sink) error {
 		switch {
 		case half && (c.back != nil || back[d.Header.Number]):
 		case half:
-			err = out.onDocket(ctx, check.HalfWay(d.Header.Number, c.target))
+			out.onDocket(check.HalfWay(d.Header.Number, c.target))
 		case open && c.back == nil:
-			err = out.onDocket(ctx, check.Unfinished(d.Header.Number, c.target))
-		case imports == 0 && d.Tally.Approved > 0 && !docket.LoadsWait(d.Runs):
-			err = out.onDocket(ctx, check.Open(d.Header.Number, c.target, d.Tally.Approved))
-		}
-		if err != nil {
-			return err
+			out.onDocket(check.Unfinished(d.Header.Number, c.target))
+		case imports == 0 && d.Tally.Approved > 0 && !run.LoadsWait(d.Runs):
+			out.onDocket(check.Open(d.Header.Number, c.target, d.Tally.Approved))
 		}
 	}
-	return nil
+	return out.err
 }

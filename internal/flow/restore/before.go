@@ -9,6 +9,7 @@ import (
 	"anagram/internal/core/record"
 	"anagram/internal/flow/sides"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
 	"anagram/internal/store/parcel"
 )
 
@@ -20,8 +21,10 @@ const batch = 500
 // parcels writes both and tells how many records the import wrote.
 func (r *restoring) parcels(ctx context.Context, scratch, beforePath, agreedPath string) (int, error) {
 	h := r.docket.Header
-	manifest := parcel.Manifest{Name: fmt.Sprintf("before-docket-%d", h.Number), Source: fmt.Sprintf("%s before docket %d", h.Target, h.Number),
-		ExportedAt: r.imports[0].run.StartedAt, ExportedBy: r.session.Who, Program: r.session.Program, Keys: h.Keys, Selection: parcel.Selection{Related: parcel.RelatedNone}}
+	manifest := parcel.Manifest{Name: fmt.Sprintf("before-docket-%d", h.Number),
+		Source:     fmt.Sprintf("%s before docket %d", h.Target, h.Number),
+		ExportedAt: r.imports[0].run.StartedAt, ExportedBy: r.session.Who, Program: r.session.Program, Keys: h.Keys,
+		Selection: parcel.Selection{Related: parcel.RelatedNone}}
 	before, err := parcel.Create(scratch, manifest, r.docket.Catalog.Source)
 	if err != nil {
 		return 0, err
@@ -34,7 +37,7 @@ func (r *restoring) parcels(ctx context.Context, scratch, beforePath, agreedPath
 	defer agreed.Discard()
 	agreed.LeaveFilesOut()
 	var findings []docket.Finding
-	for f, err := range r.docket.Findings(ctx, docket.Filter{Patterns: r.patterns}) {
+	for f, err := range r.docket.Found.Findings(ctx, docket.Filter{Patterns: r.patterns}) {
 		if err != nil {
 			return 0, err
 		}
@@ -67,13 +70,13 @@ func (r *restoring) recordsOf(ctx context.Context, t docket.Type, ids []int64, b
 	defer before.Discard()
 	defer agreed.Discard()
 	for part := range slices.Chunk(ids, batch) {
-		lines, err := r.docket.Sides(ctx, part)
+		lines, err := r.docket.Found.Sides(ctx, part)
 		if err != nil {
 			return err
 		}
-		images := make([]map[int64]docket.Image, len(r.imports))
+		images := make([]map[int64]run.Image, len(r.imports))
 		for i, w := range r.imports {
-			if images[i], err = r.docket.Images(ctx, w.run.Seq, part); err != nil {
+			if images[i], err = run.Images(ctx, r.docket, w.run.Seq, part); err != nil {
 				return err
 			}
 		}
@@ -105,7 +108,7 @@ type earlier struct {
 
 // earlierOf puts together what the imports kept of a record: of each field what it held before
 // the first of them that wrote it, else what the last of them found.
-func (r *restoring) earlierOf(t docket.Type, id int64, images []map[int64]docket.Image) (earlier, error) {
+func (r *restoring) earlierOf(t docket.Type, id int64, images []map[int64]run.Image) (earlier, error) {
 	out := earlier{written: map[string]bool{}, back: docket.Back{Finding: id, Stored: map[string]record.Stored{}}}
 	for i, w := range r.imports {
 		out.odd = out.odd || w.odd == id
@@ -143,7 +146,7 @@ func (r *restoring) earlierOf(t docket.Type, id int64, images []map[int64]docket
 }
 
 // record writes one record as it was before and as it was written.
-func (r *restoring) record(t docket.Type, line docket.Finding, images []map[int64]docket.Image, before, agreed *parcel.TypeWriter) error {
+func (r *restoring) record(t docket.Type, line docket.Finding, images []map[int64]run.Image, before, agreed *parcel.TypeWriter) error {
 	typ, _ := r.docket.Catalog.Type(t.Name)
 	e, err := r.earlierOf(t, line.ID, images)
 	if err != nil {
@@ -186,7 +189,7 @@ func (r *restoring) withContents(values []record.Value) error {
 			continue
 		}
 		var err error
-		if values[i], err = r.docket.WithContent(v); err != nil {
+		if values[i], err = r.docket.Found.WithContent(v); err != nil {
 			return err
 		}
 		if values[i].Content().Size() < 0 {
@@ -210,7 +213,8 @@ func (r *restoring) wrote(typ *catalog.Type, t docket.Type, was, source record.R
 	}
 	if slices.ContainsFunc(typ.Key, func(name string) bool { return e.written[name] }) {
 		after.Key = r.names.TargetParts(typ.Name, source.Key)
-		r.back.Pairs = append(r.back.Pairs, docket.Paired{Type: t.Name, Source: record.AppendKey(nil, was.Key), Target: record.AppendKey(nil, after.Key)})
+		r.back.Pairs = append(r.back.Pairs, docket.Paired{Type: t.Name, Source: record.AppendKey(nil, was.Key),
+			Target: record.AppendKey(nil, after.Key)})
 	}
 	return after
 }

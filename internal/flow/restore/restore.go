@@ -11,11 +11,12 @@ import (
 
 	"anagram/internal/core/pairing"
 	"anagram/internal/core/record"
-	"anagram/internal/flow/importing"
+	"anagram/internal/flow/importing/prepare"
 	"anagram/internal/flow/matching"
 	"anagram/internal/flow/session"
 	"anagram/internal/flow/sides"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
 	"anagram/internal/store/parcel"
 )
 
@@ -31,7 +32,7 @@ type Result struct {
 func Restore(ctx context.Context, s *session.Session, d *docket.Docket, only []string) (Result, error) {
 	h := d.Header
 	out := Result{Restores: h.Number}
-	if err := importing.Known(s, d); err != nil {
+	if err := prepare.Known(s, d); err != nil {
 		return out, err
 	}
 	if h.TargetParcel != "" {
@@ -41,12 +42,13 @@ func Restore(ctx context.Context, s *session.Session, d *docket.Docket, only []s
 	if err != nil {
 		return out, err
 	}
-	runs, err := d.Runs(ctx)
+	runs, err := run.List(ctx, d)
 	if err != nil {
 		return out, err
 	}
-	if _, open := docket.LastUnsettled(runs); open {
-		return out, session.Usage("It is not known yet how the last import of docket %d ended. Find it out with anagram import %d, then restore", h.Number, h.Number)
+	if _, open := run.LastUnsettled(runs); open {
+		return out,
+			session.Usage("It is not known yet how the last import of docket %d ended. Find it out with anagram import %d, then restore", h.Number, h.Number)
 	}
 	w, err := writtenBy(ctx, d, runs)
 	if err != nil {
@@ -55,7 +57,9 @@ func Restore(ctx context.Context, s *session.Session, d *docket.Docket, only []s
 	if len(w) == 0 {
 		return out, session.Usage("Docket %d was not imported, so there is nothing to take back", h.Number)
 	}
-	r := restoring{session: s, docket: d, imports: w, patterns: patterns, back: &matching.Back{Docket: h.Number, Address: h.TargetAddress, Source: cameFrom(h), Created: map[string][]record.Key{}}, of: map[string]docket.Back{}}
+	r := restoring{session: s, docket: d, imports: w, patterns: patterns,
+		back: &matching.Back{Docket: h.Number, Address: h.TargetAddress, Source: cameFrom(h), Created: map[string][]record.Key{}},
+		of:   map[string]docket.Back{}}
 	if r.names, err = sides.PairsOf(d); err != nil {
 		return out, err
 	}
@@ -68,7 +72,8 @@ func Restore(ctx context.Context, s *session.Session, d *docket.Docket, only []s
 		return out, err
 	}
 	defer os.RemoveAll(folder)
-	before, agreed := filepath.Join(folder, fmt.Sprintf("before-docket-%d", h.Number)+parcel.Suffix), filepath.Join(folder, "written"+parcel.Suffix)
+	before, agreed := filepath.Join(folder, fmt.Sprintf("before-docket-%d", h.Number)+parcel.Suffix),
+		filepath.Join(folder, "written"+parcel.Suffix)
 	if out.Records, err = r.parcels(ctx, folder, before, agreed); err != nil {
 		return out, err
 	}
@@ -109,30 +114,30 @@ func cameFrom(h docket.Header) string {
 
 // wrote is an import that wrote records, with what became of them.
 type wrote struct {
-	run    docket.Run
-	ids    map[int64]bool         // findings that were written
-	afters map[int64]docket.After // of new records
-	odd    int64                  // the finding that read back otherwise than it was written, 0 for none
+	run    run.Run
+	ids    map[int64]bool      // findings that were written
+	afters map[int64]run.After // of new records
+	odd    int64               // the finding that read back otherwise than it was written, 0 for none
 }
 
 // writtenBy lists the imports of a docket, oldest first. Of load files that were found to be
 // loaded, those that were written last count.
-func writtenBy(ctx context.Context, d *docket.Docket, runs []docket.Run) ([]wrote, error) {
+func writtenBy(ctx context.Context, d *docket.Docket, runs []run.Run) ([]wrote, error) {
 	var out []wrote
-	var files docket.Run
-	for _, run := range runs {
-		if run.Kind == docket.FilesRun && run.Outcome == docket.WrittenOut {
-			files = run
+	var files run.Run
+	for _, r := range runs {
+		if r.Kind == run.FilesRun && r.Outcome == run.WrittenOut {
+			files = r
 		}
 		var one wrote
 		var err error
 		switch {
-		case run.Kind == docket.ImportRun && run.Journaled:
-			one, err = inSteps(ctx, d, run)
-		case run.Kind == docket.ConfirmRun && run.Done():
+		case r.Kind == run.ImportRun && r.Journaled:
+			one, err = inSteps(ctx, d, r)
+		case r.Kind == run.ConfirmRun && r.Done():
 			one, err = loaded(ctx, d, files)
-		case run.Done():
-			one, err = inOne(ctx, d, run)
+		case r.Done():
+			one, err = inOne(ctx, d, r)
 		}
 		if err != nil {
 			return nil, err
@@ -145,49 +150,49 @@ func writtenBy(ctx context.Context, d *docket.Docket, runs []docket.Run) ([]wrot
 }
 
 // inOne is what an import wrote in one transaction.
-func inOne(ctx context.Context, d *docket.Docket, run docket.Run) (wrote, error) {
-	one := wrote{run: run, ids: map[int64]bool{}}
-	written, err := d.Outcomes(ctx, run.Seq, docket.WasWritten)
+func inOne(ctx context.Context, d *docket.Docket, of run.Run) (wrote, error) {
+	one := wrote{run: of, ids: map[int64]bool{}}
+	written, err := run.Outcomes(ctx, d, of.Seq, run.WasWritten)
 	if err != nil {
 		return one, err
 	}
 	for _, o := range written {
 		one.ids[o.Finding] = true
 	}
-	one.afters, err = d.Afters(ctx, run.Seq)
+	one.afters, err = run.Afters(ctx, d, of.Seq)
 	return one, err
 }
 
 // inSteps is what an import wrote record by record, however it ended. What was begun may have
 // happened; the target shows whether it did.
-func inSteps(ctx context.Context, d *docket.Docket, run docket.Run) (wrote, error) {
-	one := wrote{run: run, ids: map[int64]bool{}}
-	progress, err := d.Progress(ctx, run.Seq)
+func inSteps(ctx context.Context, d *docket.Docket, of run.Run) (wrote, error) {
+	one := wrote{run: of, ids: map[int64]bool{}}
+	progress, err := run.ProgressOf(ctx, d, of.Seq)
 	if err != nil {
 		return one, err
 	}
 	for step, state := range progress.State {
-		if state != docket.StepRefused {
+		if state != run.StepRefused {
 			one.ids[step.Finding] = true
 		}
 	}
-	if run.Outcome == docket.WrittenOtherwise {
+	if of.Outcome == run.WrittenOtherwise {
 		one.odd = progress.Last
 	}
-	one.afters, err = d.Afters(ctx, run.Seq)
+	one.afters, err = run.Afters(ctx, d, of.Seq)
 	return one, err
 }
 
 // loaded is what somebody else loaded from files.
-func loaded(ctx context.Context, d *docket.Docket, files docket.Run) (wrote, error) {
+func loaded(ctx context.Context, d *docket.Docket, files run.Run) (wrote, error) {
 	one := wrote{run: files, ids: map[int64]bool{}}
-	left, err := d.Outcomes(ctx, files.Seq, docket.WasLeftOut)
+	left, err := run.Outcomes(ctx, d, files.Seq, run.WasLeftOut)
 	if err != nil {
 		return one, err
 	}
-	images, err := d.ImageIDs(ctx, files.Seq)
+	images, err := run.ImageIDs(ctx, d, files.Seq)
 	for _, id := range images {
-		if !slices.ContainsFunc(left, func(o docket.Outcome) bool { return o.Finding == id }) {
+		if !slices.ContainsFunc(left, func(o run.Outcome) bool { return o.Finding == id }) {
 			one.ids[id] = true
 		}
 	}

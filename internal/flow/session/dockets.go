@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
 	"anagram/internal/store/register"
 )
 
@@ -77,7 +78,8 @@ func (s *Session) newest(ctx context.Context, numbers []int) (int, error) {
 		}
 	}
 	last := numbers[len(numbers)-1]
-	return 0, Usage("No docket of this workspace can be imported: each compares two parcels, or leads to an environment that refuses imports. Name one, such as: anagram review %d", last)
+	return 0,
+		Usage("No docket of this workspace can be imported: each compares two parcels, or leads to an environment that refuses imports. Name one, such as: anagram review %d", last)
 }
 
 // Imports reports whether a docket is one to import.
@@ -98,7 +100,7 @@ func (s *Session) OtherWay(ctx context.Context, source, target string) (int, err
 	}
 	other := 0
 	for _, e := range entries {
-		if e.Err != nil || !slices.ContainsFunc(e.Runs, docket.Run.Done) {
+		if e.Err != nil || !slices.ContainsFunc(e.Runs, run.Run.Done) {
 			continue
 		}
 		switch {
@@ -127,7 +129,7 @@ func (s *Session) Pasts(ctx context.Context) ([]register.Past, error) {
 func TakenBack(all []register.Past) map[int]bool {
 	out := map[int]bool{}
 	for _, e := range all {
-		if e.Err == nil && e.Header.Restores != 0 && slices.ContainsFunc(e.Runs, docket.Run.Done) {
+		if e.Err == nil && e.Header.Restores != 0 && slices.ContainsFunc(e.Runs, run.Run.Done) {
 			out[e.Header.Restores] = true
 		}
 	}

@@ -33,7 +33,8 @@ func (s *Session) Open(ctx context.Context, name string, readOnly bool) (environ
 	if open == nil {
 		open = connect.Open
 	}
-	return open(ctx, connect.Target{Name: name, Scheme: e.Scheme(), Address: address, Password: password, ReadOnly: readOnly, TLSOff: e.TLSOff, Web: s.web(e), Around: s.around()})
+	return open(ctx, connect.Target{Name: name, Scheme: e.Scheme(), Address: address, Password: password, ReadOnly: readOnly,
+		TLSOff: e.TLSOff, Web: s.web(e), Around: s.around()})
 }
 
 // around is what a connector may know of what is around the run.
@@ -51,7 +52,8 @@ func (s *Session) web(e workspace.Environment) connect.Web {
 	}
 	w := e.Web
 	return connect.Web{Headers: w.Headers, Page: w.Page, Batch: w.Batch, Log: s.Log,
-		Sign: web.Sign{Token: w.Token, Header: w.Header, Client: w.Client, TokenAt: w.TokenAt, Scope: w.Scope, Certificate: path(w.Certificate), Key: path(w.CertificateKey), Authority: path(w.Authority)},
+		Sign: web.Sign{Token: w.Token, Header: w.Header, Client: w.Client, TokenAt: w.TokenAt, Scope: w.Scope,
+			Certificate: path(w.Certificate), Key: path(w.CertificateKey), Authority: path(w.Authority)},
 		Pace: web.Pace{PerSecond: w.PerSecond, AtOnce: w.AtOnce, Wait: time.Duration(w.Wait) * time.Second}}
 }
 
@@ -87,7 +89,8 @@ func (s *Session) Login(name, password string) error {
 		return err
 	}
 	if !e.Password.Keystore {
-		return Usage("%s does not take its password from the key store; say password: {keystore: true} in %s first", name, workspace.ConfigName)
+		return Usage("%s does not take its password from the key store; say password: {keystore: true} in %s first", name,
+			workspace.ConfigName)
 	}
 	return connect.Keep(name, e.Connect, password)
 }

@@ -100,18 +100,7 @@ func (s *Session) facts(e workspace.Environment, where environment.Where) []stri
 	if e.TLSOff {
 		out = append(out, "takes a connection that is not proven to be the server's (tls: off)")
 	}
-	if e.Guard.Release != "" && e.Guard.Release != "off" {
-		out = append(out, "guards imports: release "+e.Guard.Release)
-	}
-	if e.Guard.Approvals > 0 {
-		out = append(out, fmt.Sprintf("guards imports: %d approvals", e.Guard.Approvals))
-	}
-	if e.Guard.Differs {
-		out = append(out, "guards imports: who exported or matched does not count as an approver")
-	}
-	if e.Guard.Signed {
-		out = append(out, fmt.Sprintf("guards imports: approvals are signed by keys of %s (%s)", e.Guard.Signers, s.sumOf(e.Guard.Signers)))
-	}
+	out = append(out, s.guardFacts(e)...)
 	for _, of := range slices.Sorted(maps.Keys(e.Approvers)) {
 		out = append(out, fmt.Sprintf("lets approve %s: %s", of, strings.Join(e.Approvers[of], ", ")))
 	}
@@ -130,7 +119,9 @@ func (s *Session) facts(e workspace.Environment, where environment.Where) []stri
 func (s *Session) webFacts(w workspace.Web) []string {
 	var out []string
 	if w.Client != "" {
-		out = append(out, fmt.Sprintf("sends the password as the secret of the client %s to %s, and what it gets for it to the service", show.Harmless(w.Client), show.Harmless(w.TokenAt)))
+		out = append(out,
+			fmt.Sprintf("sends the password as the secret of the client %s to %s, and what it gets for it to the service",
+				show.Harmless(w.Client), show.Harmless(w.TokenAt)))
 	}
 	if w.Token {
 		out = append(out, "sends the password as a token")
@@ -138,7 +129,8 @@ func (s *Session) webFacts(w workspace.Web) []string {
 	if w.Header != "" {
 		out = append(out, "sends the password in the header "+w.Header)
 	}
-	for _, file := range []struct{ what, name string }{{"signs in with the certificate in ", w.Certificate}, {"uses the key in ", w.CertificateKey}, {"believes the certificates in ", w.Authority}} {
+	for _, file := range []struct{ what, name string }{{"signs in with the certificate in ", w.Certificate},
+		{"uses the key in ", w.CertificateKey}, {"believes the certificates in ", w.Authority}} {
 		if file.name != "" {
 			out = append(out, fmt.Sprintf("%s%s (%s)", file.what, file.name, s.sumOf(file.name)))
 		}
@@ -190,4 +182,25 @@ func (s *Session) trusted(e workspace.Environment) error {
 		return nil
 	}
 	return Usage("%s %s. You have not said yet that you trust this workspace, or it changed since. Look at what it does, and say so, with: anagram trust", e.Name, strings.Join(s.facts(e, where), ", "))
+}
+
+// guardFacts says what an environment demands of what is imported into it.
+func (s *Session) guardFacts(e workspace.Environment) []string {
+	var out []string
+	if e.Guard.Release != "" && e.Guard.Release != "off" {
+		out = append(out, "guards imports: release "+e.Guard.Release)
+	}
+	if e.Guard.Approvals > 0 {
+		out = append(out, fmt.Sprintf("guards imports: %d approvals", e.Guard.Approvals))
+	}
+	if e.Guard.Differs {
+		out = append(out, "guards imports: who exported or matched does not count as an approver")
+	}
+	if e.Guard.Signed {
+		out = append(out, fmt.Sprintf("guards imports: approvals are signed by keys of %s (%s)", e.Guard.Signers, s.sumOf(e.Guard.Signers)))
+	}
+	if len(e.Guard.Overrule) > 0 {
+		out = append(out, "lets overrule declines: "+strings.Join(e.Guard.Overrule, ", "))
+	}
+	return out
 }

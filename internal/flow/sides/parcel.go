@@ -20,7 +20,8 @@ type parcelSide struct{ *parcel.Reader }
 
 // DescribeParcel is a parcel as the target of a match.
 func DescribeParcel(p *parcel.Reader, name string, c *catalog.Catalog) session.Described {
-	d := session.Described{Environment: parcelSide{p}, About: environment.Description{Product: "parcel", Address: p.Path(), Places: map[string]catalog.Place{}},
+	d := session.Described{Environment: parcelSide{p}, About: environment.Description{Product: "parcel", Address: p.Path(),
+		Places: map[string]catalog.Place{}},
 		Fit: catalog.Fit{Shapes: p.Manifest.Keys, Fields: map[string][]record.Field{}}}
 	for _, pt := range p.Manifest.Types {
 		t, ok := c.Type(pt.Name)
@@ -45,7 +46,10 @@ func (s parcelSide) Read(ctx context.Context, m *environment.Model, r environmen
 			return
 		}
 		plain := r.Keys == nil && r.Field == "" && r.With == nil && len(r.Where) == 0
-		if r.Lines && plain && slices.EqualFunc(r.Fields, t.Fields, func(a, b record.Field) bool { return a.Name == b.Name && a.Kind == b.Kind }) {
+		if r.Lines && plain && slices.EqualFunc(r.Fields, t.Fields, func(a, b record.Field) bool {
+			return a.Name == b.Name &&
+				a.Kind == b.Kind
+		}) {
 			s.Lines(ctx, r.Type)(yield)
 			return
 		}
@@ -65,7 +69,8 @@ func (s parcelSide) Read(ctx context.Context, m *environment.Model, r environmen
 				out, err = Project(t, rec, r.Fields)
 			}
 			if err != nil {
-				yield(record.Record{}, &environment.RecordError{Environment: m.Environment, Address: m.Catalog.Address(r.Type, rec.Key), Cause: err})
+				yield(record.Record{}, &environment.RecordError{Environment: m.Environment,
+					Address: m.Catalog.Address(r.Type, rec.Key), Cause: err})
 				return
 			}
 			if in && !yield(out, nil) {

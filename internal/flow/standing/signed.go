@@ -7,10 +7,12 @@ import (
 	"time"
 
 	"anagram/internal/core/answers"
+	"anagram/internal/core/decision"
 	"anagram/internal/files/safe"
 	"anagram/internal/files/sshsig"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
 )
 
 // Namespace is what signatures of decisions are made for, so that no other signature of the
@@ -23,21 +25,22 @@ const mostSigners = 1 << 20
 // Signed is one decision of one person as a signature covers it: never a position in a log.
 type Signed struct {
 	Who, Address, Field, Note, At string
-	Decision                      docket.Decision
+	Decision                      decision.Decision
 }
 
 // signatures says which decisions are signed so that it counts, and of whom why not.
 type signatures struct {
-	covers map[Signed]bool
+	covers map[Signed]string // with the fingerprint of the key
 	whole  map[Signed]bool   // approvals of records that take the source's side of every field
-	why    map[string]string // person -> why a signature of theirs does not count
+	why    map[Signed]string // why a signature of it does not count
 }
 
 // readSigners reads the list of allowed signers of a guard.
 func readSigners(s *session.Session, environment, path string) (sshsig.Allowed, error) {
 	text, err := safe.ReadSmall(s.Workspace.Path(path), mostSigners)
 	if os.IsNotExist(err) {
-		return sshsig.Allowed{}, session.Usage("The list of signers of %s, %s, is not there; its guard wants signed approvals", environment, path)
+		return sshsig.Allowed{}, session.Usage("The list of signers of %s, %s, is not there; its guard wants signed approvals",
+			environment, path)
 	}
 	if err != nil {
 		return sshsig.Allowed{}, err
@@ -51,7 +54,7 @@ func readSigners(s *session.Session, environment, path string) (sshsig.Allowed, 
 
 // readSignatures looks at every signature of a docket.
 func readSignatures(ctx context.Context, d *docket.Docket, allowed sshsig.Allowed, now time.Time) (signatures, error) {
-	out := signatures{covers: map[Signed]bool{}, whole: map[Signed]bool{}, why: map[string]string{}}
+	out := signatures{covers: map[Signed]string{}, whole: map[Signed]bool{}, why: map[Signed]string{}}
 	all, err := d.Signatures(ctx)
 	if err != nil || len(all) == 0 {
 		return out, err
@@ -62,21 +65,20 @@ func readSignatures(ctx context.Context, d *docket.Docket, allowed sshsig.Allowe
 	}
 	for _, one := range all {
 		file, why := proven(one, digest)
+		by := ""
 		if why == "" {
 			key, err := sshsig.Verify([]byte(one.Signature), []byte(one.Text), Namespace)
 			if err != nil {
 				why = err.Error()
 			} else {
-				why = allowed.Refuses(file.Person, Namespace, key, now)
+				why, by = allowed.Refuses(file.Person, Namespace, key, now), sshsig.Fingerprint(key)
 			}
 		}
-		if why != "" {
-			out.why[one.Who] = why
-			continue
-		}
 		for _, a := range file.Answers {
-			if signed, ok := SignedBy(file.Person, a); ok {
-				out.covers[signed] = true
+			if signed, ok := SignedBy(file.Person, a); ok && why != "" {
+				out.why[signed] = why
+			} else if ok {
+				out.covers[signed] = by
 				out.whole[signed] = out.whole[signed] || a.Take == "source"
 			}
 		}
@@ -85,19 +87,27 @@ func readSignatures(ctx context.Context, d *docket.Docket, allowed sshsig.Allowe
 }
 
 // counts reports whether an approval in the log of a record is signed.
-func (s signatures) counts(address string, e docket.LogEntry) bool {
+func (s signatures) counts(address string, e docket.LogEntry) bool { return s.keyOf(address, e) != "" }
+
+// keyOf gives the fingerprint of the key under a decision in the log of a record, "" where no
+// signature of it counts.
+func (s signatures) keyOf(address string, e docket.LogEntry) string {
 	one := Signed{Who: e.Who, Address: address, Field: e.Field, Note: e.Note, At: e.At, Decision: e.Decision}
-	if s.covers[one] {
-		return true
+	if key := s.covers[one]; key != "" {
+		return key
 	}
-	one.Field = ""
-	return e.Field != "" && s.whole[one]
+	if one.Field = ""; e.Field != "" && s.whole[one] {
+		return s.covers[one]
+	}
+	return ""
 }
 
 // not says why an approval of a person does not count.
-func (s signatures) not(who string) string {
-	if why, ok := s.why[who]; ok {
-		return fmt.Sprintf("A signature of %s does not count: %s.", who, why)
+func (s signatures) not(who, address string) string {
+	for signed, why := range s.why {
+		if signed.Who == who && signed.Address == address {
+			return fmt.Sprintf("A signature of %s does not count: %s.", who, why)
+		}
 	}
 	return fmt.Sprintf("%s approved it without a signature.", who)
 }
@@ -120,23 +130,26 @@ func proven(one docket.Signature, digest string) (file answers.File, why string)
 // SignedBy gives the decision that a signed answer covers; ok is false where it is none.
 func SignedBy(person string, a answers.Answer) (one Signed, ok bool) {
 	one = Signed{Who: person, Address: a.Address, Field: a.Field, Note: a.Note, At: a.At}
+	if at, err := time.Parse(time.RFC3339, a.At); err == nil {
+		one.At = run.Stamp(at) // as the log has it
+	}
 	one.Decision, ok = DecisionOf(a.Decision, a.Take)
 	return one, ok
 }
 
 // DecisionOf gives the decision of an answer's words; ok is false where it only comments.
-func DecisionOf(word, take string) (d docket.Decision, ok bool) {
+func DecisionOf(word, take string) (d decision.Decision, ok bool) {
 	switch {
 	case word == "approve" && take == "target":
-		return docket.TargetKept, true
+		return decision.TargetKept, true
 	case word == "approve":
-		return docket.Approved, true
+		return decision.Approved, true
 	case word == "decline":
-		return docket.Declined, true
+		return decision.Declined, true
 	case word == "hold":
-		return docket.Held, true
+		return decision.Held, true
 	case word == "reopen":
-		return docket.Undecided, true
+		return decision.Undecided, true
 	}
 	return "", false
 }
@@ -145,16 +158,16 @@ func DecisionOf(word, take string) (d docket.Decision, ok bool) {
 func AnswerOf(address string, e docket.LogEntry) answers.Answer {
 	a := answers.Answer{Address: address, Field: e.Field, Note: e.Note, At: e.At}
 	switch e.Decision {
-	case docket.Approved:
+	case decision.Approved:
 		a.Decision = "approve"
 		if e.Field != "" {
 			a.Take = "source"
 		}
-	case docket.TargetKept:
+	case decision.TargetKept:
 		a.Decision, a.Take = "approve", "target"
-	case docket.Declined:
+	case decision.Declined:
 		a.Decision = "decline"
-	case docket.Held:
+	case decision.Held:
 		a.Decision = "hold"
 	default:
 		a.Decision = "reopen"

@@ -7,6 +7,7 @@ import (
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
+	"anagram/internal/core/decision"
 	"anagram/internal/core/match"
 	"anagram/internal/store/docket"
 )
@@ -25,6 +26,8 @@ type Approval struct {
 	differs  []string // fields in which both sides differ, or that a new finding has
 	Needs    []docket.Need
 	After    []int64 // findings that give up a value which this one gets
+	Seq      int64   // the last word in the log that approves anything of it
+	Said     string  // when that was said
 }
 
 // Writes reports whether a field of the finding is going to be written.
@@ -46,7 +49,7 @@ func (a *Approval) Rekeys(c *catalog.Catalog) bool {
 
 // escapes reports whether a blocker does not matter, as what it is about is not going to
 // be written.
-func (a *Approval) escapes(c docket.Check) bool {
+func (a *Approval) escapes(c check.On) bool {
 	if c.Code == check.ValueTaken || !c.Holds(a.Writes) { // whether a value is taken follows from what is approved
 		return true
 	}
@@ -59,8 +62,9 @@ func (a *Approval) escapes(c docket.Check) bool {
 // Standing is which approved findings can be imported as things stand.
 type Standing struct {
 	Approved []*Approval // in docket order
-	Tally    docket.Tally
+	Tally    decision.Tally
 	Blocked  map[int64][]check.Check // what stands in the way, by finding
+	Missing  map[int64]int           // approvals that are still asked for, of those approved by fewer
 }
 
 // Read works out what can be imported, where the target demands that of approvals.
@@ -77,17 +81,18 @@ func Read(ctx context.Context, d *docket.Docket, demand Demand) (Standing, error
 	if err := r.readNeeds(ctx); err != nil {
 		return out, err
 	}
-	if r.static, err = d.Checks(ctx); err != nil {
+	if r.static, err = d.Found.Checks(ctx); err != nil {
 		return out, err
 	}
 	clashes, err := readClaims(ctx, d, out.Approved)
 	if err != nil {
 		return out, err
 	}
-	lacking, err := demand.lacks(ctx, d, out.Approved)
+	lacking, missing, err := demand.lacks(ctx, d, out.Approved)
 	if err != nil {
 		return out, err
 	}
+	out.Missing = missing
 	candidates := make([]check.Candidate, 0, len(out.Approved))
 	for _, a := range out.Approved {
 		own := append(r.own(a), clashes[a.ID]...)
@@ -128,14 +133,14 @@ func (l lists) of(fields []string) []string {
 }
 
 // approvals gives the findings that are approved, or of which a field is, and counts all.
-func approvals(ctx context.Context, d *docket.Docket) ([]*Approval, docket.Tally, error) {
+func approvals(ctx context.Context, d *docket.Docket) ([]*Approval, decision.Tally, error) {
 	var out []*Approval
 	same := lists{}
-	tally, err := d.AllOpen(ctx)
+	tally, err := d.Found.AllOpen(ctx)
 	if err != nil {
 		return nil, tally, err
 	}
-	for f, err := range d.Stands(ctx) {
+	for f, err := range d.Found.Stands(ctx) {
 		if err != nil {
 			return nil, tally, err
 		}
@@ -143,7 +148,12 @@ func approvals(ctx context.Context, d *docket.Docket) ([]*Approval, docket.Tally
 		if !f.IsApproved() {
 			continue
 		}
-		a := &Approval{ID: f.ID, Type: f.Type, Address: f.Address, Status: f.Status, Removes: f.Removes()}
+		a := &Approval{ID: f.ID, Type: f.Type, Address: f.Address, Status: f.Status, Removes: f.Removes(), Seq: f.Seq, Said: f.DecidedAt}
+		for _, w := range f.Said() {
+			if w.Decision == decision.Approved && (w.Seq > a.Seq || a.Said == "") {
+				a.Seq, a.Said = w.Seq, w.At
+			}
+		}
 		if a.Removes {
 			out = append(out, a)
 			continue
@@ -166,7 +176,7 @@ func approvals(ctx context.Context, d *docket.Docket) ([]*Approval, docket.Tally
 		}
 		a.Status = match.New // what is a conflict about it is settled
 		for field, on := range f.ByField {
-			if on != docket.Approved {
+			if on != decision.Approved {
 				a.declined = append(a.declined, field)
 			}
 		}
@@ -180,12 +190,12 @@ func approvals(ctx context.Context, d *docket.Docket) ([]*Approval, docket.Tally
 type reading struct {
 	d      *docket.Docket
 	byID   map[int64]*Approval
-	static map[int64][]docket.Check
+	static map[int64][]check.On
 }
 
 // readNeeds gives every approval what it needs of those fields that are written.
 func (r reading) readNeeds(ctx context.Context) error {
-	for n, err := range r.d.Needs(ctx, true) {
+	for n, err := range r.d.Found.Needs(ctx, true) {
 		if err != nil {
 			return err
 		}
@@ -289,7 +299,7 @@ func (r reading) through(a *Approval, fallen map[int64]int64) []check.Check {
 // readClaims works out which approved findings would get values that another record has
 // once everything approved is written, and which have to wait for one that gives them up.
 func readClaims(ctx context.Context, d *docket.Docket, approved []*Approval) (map[int64][]check.Check, error) {
-	all, err := d.Claims(ctx)
+	all, err := d.Found.Claims(ctx)
 	if err != nil || len(all) == 0 {
 		return nil, err
 	}

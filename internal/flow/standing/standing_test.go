@@ -12,9 +12,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"anagram/internal/core/check"
+	"anagram/internal/core/decision"
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/build"
 )
 
 var twoFields = []record.Field{{Name: "x", Kind: record.Text}, {Name: "y", Kind: record.Text}}
@@ -44,7 +46,7 @@ type newcomer struct {
 	status match.Status // "" is new
 	fields []docket.Field
 	needs  []docket.Need // by Address alone
-	checks []docket.Check
+	checks []check.On
 	claims []docket.Claim
 }
 
@@ -55,7 +57,7 @@ func docketOf(t *testing.T, findings ...newcomer) *docket.Docket {
 	t.Helper()
 	ctx := context.Background()
 	dir := t.TempDir()
-	b, err := docket.Create(ctx, dir)
+	b, err := build.Create(ctx, dir)
 	require.NoError(t, err)
 	defer b.Discard()
 	for i, f := range findings {
@@ -69,7 +71,8 @@ func docketOf(t *testing.T, findings ...newcomer) *docket.Docket {
 		if f.status == match.New {
 			target = ""
 		}
-		id, err := b.Finding(ctx, docket.Finding{Type: "u", Address: "u/" + f.name, Status: f.status, Fields: f.fields, Order: textKey(f.name).Order(), Key: `["` + f.name + `"]`, Source: "{}", Target: target})
+		id, err := b.Finding(ctx, docket.Finding{Type: "u", Address: "u/" + f.name, Status: f.status, Fields: f.fields,
+			Order: textKey(f.name).Order(), Key: `["` + f.name + `"]`, Source: "{}", Target: target})
 		require.NoError(t, err)
 		require.EqualValues(t, i+1, id)
 		for _, n := range f.needs {
@@ -91,7 +94,8 @@ func docketOf(t *testing.T, findings ...newcomer) *docket.Docket {
 	require.NoError(t, err)
 	require.NoError(t, b.Type(ctx, docket.Type{Name: "u", Fields: twoFields, Required: []string{"x"}, Counts: map[match.Status]int{}}))
 	path := filepath.Join(dir, "0001.docket")
-	_, err = b.Finish(ctx, path, docket.Header{Number: 1, Target: "production", Keys: record.Shapes{"u": {{Name: "code", Kind: record.Text}}}}, []byte(standingCatalog), nil)
+	_, err = b.Finish(ctx, path, docket.Header{Number: 1, Target: "production", Keys: record.Shapes{"u": {{Name: "code",
+		Kind: record.Text}}}}, []byte(standingCatalog), nil)
 	require.NoError(t, err)
 	d, err := docket.Open(ctx, path)
 	require.NoError(t, err)
@@ -110,10 +114,10 @@ func byName(field, to string) docket.Need {
 	return n
 }
 
-func decideAll(t *testing.T, d *docket.Docket, decision docket.Decision, at ...string) {
+func decideAll(t *testing.T, d *docket.Docket, decision decision.Decision, at ...string) {
 	t.Helper()
 	var verdicts []docket.Verdict
-	for f, err := range d.Findings(context.Background(), docket.Filter{}) {
+	for f, err := range d.Found.Findings(context.Background(), docket.Filter{}) {
 		require.NoError(t, err)
 		for _, a := range at {
 			name, field := a, ""
@@ -145,32 +149,35 @@ func blockedIn(t *testing.T, d *docket.Docket) map[string][]string {
 }
 
 func TestACircleOfNewRecordsStandsOnlyAsAWhole(t *testing.T) {
-	d := docketOf(t, newcomer{name: "A", needs: []docket.Need{need("y", "B")}}, newcomer{name: "B", needs: []docket.Need{need("y", "C")}}, newcomer{name: "C", needs: []docket.Need{need("y", "A")}})
-	decideAll(t, d, docket.Approved, "A", "B")
-	assert.Equal(t, map[string][]string{"u/A": {"reference-not-approved"}, "u/B": {"reference-not-approved"}}, blockedIn(t, d), "C is missing, so B falls and A with it")
-	decideAll(t, d, docket.Approved, "C")
+	d := docketOf(t, newcomer{name: "A", needs: []docket.Need{need("y", "B")}}, newcomer{name: "B",
+		needs: []docket.Need{need("y", "C")}}, newcomer{name: "C", needs: []docket.Need{need("y", "A")}})
+	decideAll(t, d, decision.Approved, "A", "B")
+	assert.Equal(t, map[string][]string{"u/A": {"reference-not-approved"}, "u/B": {"reference-not-approved"}}, blockedIn(t, d),
+		"C is missing, so B falls and A with it")
+	decideAll(t, d, decision.Approved, "C")
 	assert.Equal(t, map[string][]string{"u/A": {}, "u/B": {}, "u/C": {}}, blockedIn(t, d))
-	decideAll(t, d, docket.Declined, "A.y")
-	decideAll(t, d, docket.Declined, "C")
-	assert.Equal(t, map[string][]string{"u/A": {}, "u/B": {"reference-not-approved"}}, blockedIn(t, d), "a reference that is not written needs nothing")
+	decideAll(t, d, decision.Declined, "A.y")
+	decideAll(t, d, decision.Declined, "C")
+	assert.Equal(t, map[string][]string{"u/A": {}, "u/B": {"reference-not-approved"}}, blockedIn(t, d),
+		"a reference that is not written needs nothing")
 }
 
 func TestAnOwnerIsNamedAsSuch(t *testing.T) {
 	owner := need("y", "A")
 	owner.Owner = true
 	d := docketOf(t, newcomer{name: "A"}, newcomer{name: "B", needs: []docket.Need{owner}})
-	decideAll(t, d, docket.Approved, "B")
+	decideAll(t, d, decision.Approved, "B")
 	assert.Equal(t, map[string][]string{"u/B": {"owner-not-approved"}}, blockedIn(t, d))
 }
 
 func TestWhatStoresAKeyWaitsForTheKeyToChange(t *testing.T) {
 	renamed := newcomer{name: "A", status: match.Changed, fields: fieldsMoved("code:source", "x:source")}
 	d := docketOf(t, renamed, newcomer{name: "B", status: match.Changed, needs: []docket.Need{byName("x", "A")}})
-	decideAll(t, d, docket.Approved, "B")
+	decideAll(t, d, decision.Approved, "B")
 	assert.Equal(t, []string{"reference-not-approved"}, blockedIn(t, d)["u/B"], "the record that gets the key is not approved")
-	decideAll(t, d, docket.Approved, "A.x")
+	decideAll(t, d, decision.Approved, "A.x")
 	assert.Equal(t, []string{"reference-not-approved"}, blockedIn(t, d)["u/B"], "it is approved, but not with its key")
-	decideAll(t, d, docket.Approved, "A")
+	decideAll(t, d, decision.Approved, "A")
 	assert.Equal(t, map[string][]string{"u/A": {}, "u/B": {}}, blockedIn(t, d))
 }
 
@@ -184,12 +191,13 @@ func TestAValueIsHandedOnOnlyOnceItIsGivenUp(t *testing.T) {
 		}
 		return c
 	}
-	holder := newcomer{name: "A", status: match.Changed, fields: fieldsMoved("x:source"), claims: []docket.Claim{claim("v2", "", "x"), claim("v1", "")}}
+	holder := newcomer{name: "A", status: match.Changed, fields: fieldsMoved("x:source"), claims: []docket.Claim{claim("v2", "",
+		"x"), claim("v1", "")}}
 	taker := newcomer{name: "B", claims: []docket.Claim{claim("v1", "A", "x")}}
 	d := docketOf(t, holder, taker)
-	decideAll(t, d, docket.Approved, "B")
+	decideAll(t, d, decision.Approved, "B")
 	assert.Equal(t, map[string][]string{"u/B": {"value-taken"}}, blockedIn(t, d))
-	decideAll(t, d, docket.Approved, "A")
+	decideAll(t, d, decision.Approved, "A")
 	assert.Equal(t, map[string][]string{"u/A": {}, "u/B": {}}, blockedIn(t, d))
 	s, err := Read(context.Background(), d, Demand{})
 	require.NoError(t, err)
@@ -197,8 +205,8 @@ func TestAValueIsHandedOnOnlyOnceItIsGivenUp(t *testing.T) {
 }
 
 func TestWhatGivesAValueUpAndFallsTakesTheOtherWithIt(t *testing.T) {
-	broken := docket.Check{Check: check.Check{Code: check.ValueDoesNotFit, Level: check.Blocker, Message: "m", Mend: "n"}}
-	holder := newcomer{name: "A", status: match.Changed, fields: fieldsMoved("x:source"), checks: []docket.Check{broken}}
+	broken := check.On{Check: check.Check{Code: check.ValueDoesNotFit, Level: check.Blocker, Message: "m", Mend: "n"}}
+	holder := newcomer{name: "A", status: match.Changed, fields: fieldsMoved("x:source"), checks: []check.On{broken}}
 	var give, keep, take docket.Claim
 	give.Fields, give.Values, give.Writes, give.Proposed = []string{"x"}, "v2", []string{"x"}, true
 	keep.Fields, keep.Values, keep.Writes = []string{"x"}, "v1", []string{}
@@ -206,25 +214,26 @@ func TestWhatGivesAValueUpAndFallsTakesTheOtherWithIt(t *testing.T) {
 	take.HeldBy, take.Order = "u/A", textKey("A").Order()
 	holder.claims = []docket.Claim{give, keep}
 	d := docketOf(t, holder, newcomer{name: "B", claims: []docket.Claim{take}})
-	decideAll(t, d, docket.Approved, "A", "B")
+	decideAll(t, d, decision.Approved, "A", "B")
 	assert.Equal(t, map[string][]string{"u/A": {"value-does-not-fit"}, "u/B": {"value-taken"}}, blockedIn(t, d))
 }
 
 func TestAFieldThatANewRecordMustHaveCannotBeDeclined(t *testing.T) {
 	d := docketOf(t, newcomer{name: "A"})
-	decideAll(t, d, docket.Approved, "A")
-	decideAll(t, d, docket.Declined, "A.y")
+	decideAll(t, d, decision.Approved, "A")
+	decideAll(t, d, decision.Declined, "A.y")
 	assert.Equal(t, map[string][]string{"u/A": {}}, blockedIn(t, d), "y may be left out")
-	decideAll(t, d, docket.Held, "A.x")
+	decideAll(t, d, decision.Held, "A.x")
 	assert.Equal(t, map[string][]string{"u/A": {"value-does-not-fit"}}, blockedIn(t, d))
 }
 
 func TestABlockerOfAFieldThatIsNotWrittenDoesNotCount(t *testing.T) {
-	onX := docket.Check{Check: check.Check{Code: check.ValueDoesNotFit, Level: check.Blocker, Message: "m", Mend: "n"}, Fields: []string{"x"}, Writes: []string{"x"}}
-	caution := docket.Check{Check: check.Check{Code: check.LooksRenamed, Level: check.Caution, Message: "m", Mend: "n"}}
-	d := docketOf(t, newcomer{name: "A", status: match.Changed, checks: []docket.Check{onX, caution}})
-	decideAll(t, d, docket.Approved, "A")
+	onX := check.On{Check: check.Check{Code: check.ValueDoesNotFit, Level: check.Blocker, Message: "m", Mend: "n"},
+		Fields: []string{"x"}, Writes: []string{"x"}}
+	caution := check.On{Check: check.Check{Code: check.LooksRenamed, Level: check.Caution, Message: "m", Mend: "n"}}
+	d := docketOf(t, newcomer{name: "A", status: match.Changed, checks: []check.On{onX, caution}})
+	decideAll(t, d, decision.Approved, "A")
 	assert.Equal(t, map[string][]string{"u/A": {"value-does-not-fit"}}, blockedIn(t, d))
-	decideAll(t, d, docket.Declined, "A.x")
+	decideAll(t, d, decision.Declined, "A.x")
 	assert.Equal(t, map[string][]string{"u/A": {}}, blockedIn(t, d))
 }

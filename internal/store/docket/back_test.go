@@ -1,4 +1,4 @@
-package docket
+package docket_test
 
 import (
 	"testing"
@@ -8,15 +8,17 @@ import (
 
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
+	"anagram/internal/store/docket"
 )
 
 func TestWhatAFindingTakesBack(t *testing.T) {
 	ctx := t.Context()
 	b := builder(t,
-		Finding{Key: "A", Status: match.Changed, Source: "{}", Target: "{}", Fields: []Field{{Field: "name"}}},
-		Finding{Key: "B", Status: match.TargetOnly, Target: "{}", Reasons: []match.Reason{match.CreatedHere}},
-		Finding{Key: "C", Status: match.Conflict, Source: "{}", Target: "{}", Reasons: []match.Reason{match.Ambiguous}, Fields: []Field{{Field: "name"}}},
-		Finding{Key: "D", Status: match.TargetOnly, Target: "{}", Fields: []Field{{Field: "name"}}})
+		docket.Finding{Key: "A", Status: match.Changed, Source: "{}", Target: "{}", Fields: []docket.Field{{Field: "name"}}},
+		docket.Finding{Key: "B", Status: match.TargetOnly, Target: "{}", Reasons: []match.Reason{match.CreatedHere}},
+		docket.Finding{Key: "C", Status: match.Conflict, Source: "{}", Target: "{}", Reasons: []match.Reason{match.Ambiguous},
+			Fields: []docket.Field{{Field: "name"}}},
+		docket.Finding{Key: "D", Status: match.TargetOnly, Target: "{}", Fields: []docket.Field{{Field: "name"}}})
 	for _, c := range []struct {
 		key, field string
 		finding    int64
@@ -33,16 +35,12 @@ func TestWhatAFindingTakesBack(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, []any{c.finding, c.gives}, []any{finding, gives}, "%s %s", c.key, c.field)
 	}
-	want := map[int64]Back{1: {Finding: 7, Stored: map[string]record.Stored{}}, 2: {Finding: 9, Sum: "s", ID: "12"}}
+	want := map[int64]docket.Back{1: {Finding: 7, Stored: map[string]record.Stored{}}, 2: {Finding: 9, Sum: "s", ID: "12"}}
 	for id, back := range want {
 		require.NoError(t, b.Back(ctx, id, back))
 	}
 	d := finish(t, b)
-	none, err := d.Backs(ctx, []int64{1, 2})
-	require.NoError(t, err)
-	assert.Empty(t, none, "it is no docket that takes an import back")
-	d.Header.Restores = 3
-	got, err := d.Backs(ctx, []int64{1, 2, 3})
+	got, err := d.Found.Backs(ctx, []int64{1, 2, 3})
 	require.NoError(t, err)
 	require.Len(t, got, 2)
 	assert.EqualValues(t, 7, got[1].Finding)

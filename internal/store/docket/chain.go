@@ -4,8 +4,12 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
-	"errors"
 	"fmt"
+
+	"anagram/internal/core/decision"
+	"anagram/internal/files/sqlitefile"
+	"anagram/internal/store/docket/form"
+	"anagram/internal/store/docket/run"
 )
 
 // What a docket says is believed only as far as it can be checked. The digest is the sum of
@@ -29,55 +33,44 @@ type Witness struct{ Announced, Written func(Seal) error }
 // Witnessed makes a docket tell of its links.
 func (d *Docket) Witnessed(w Witness) { d.witness = w }
 
-// Kinds of links.
+// Kinds of links, beside those that package run has.
 const (
 	linkDecide  = "decide"
-	linkStart   = "run"
-	linkImages  = "images"
-	linkCommit  = "commit"
-	linkEnd     = "end"
 	linkComment = "comment"
 	linkSign    = "sign"
 	linkEarlier = "earlier"
-	linkPlan    = "plan"
-	linkStep    = "step"
+	linkRun     = "run" // of package run, for the order of things
 )
 
 // Head gives the seal as the docket itself says it, without looking at more than its last
 // link and, where there is none, its digest.
 func (d *Docket) Head(ctx context.Context) (Seal, error) {
-	seal, err := d.head(ctx, d.db)
-	return seal, d.wrap(err)
+	seal, err := head(ctx, d.db, d.digest)
+	return seal, d.Wrap(err)
 }
 
-func (d *Docket) head(ctx context.Context, q queryer) (seal Seal, err error) {
-	rows, err := q.QueryContext(ctx, "SELECT sum, seq FROM links ORDER BY seq DESC LIMIT 1")
+// head gives the last link; digest is that of the docket, "" where it was not worked out yet.
+func head(ctx context.Context, q sqlitefile.Queryer, digest string) (Seal, error) {
+	last, err := sqlitefile.List(ctx, q, func(row sqlitefile.Row) (seal Seal, err error) {
+		return seal, row.Scan(&seal.Head, &seal.Links)
+	}, "SELECT sum, seq FROM links ORDER BY seq DESC LIMIT 1")
 	if err != nil {
-		return seal, err
+		return Seal{}, err
 	}
-	for rows.Next() {
-		err = rows.Scan(&seal.Head, &seal.Links)
+	if len(last) > 0 {
+		return last[0], nil
 	}
-	err = errors.Join(err, rows.Err(), rows.Close())
-	if seal.Head == "" && err == nil {
-		if seal.Head = d.digest; seal.Head == "" {
-			seal.Head, err = digest(ctx, q)
-		}
+	if digest == "" {
+		digest, err = form.Digest(ctx, q)
 	}
-	return seal, err
+	return Seal{Head: digest}, err
 }
 
 // LinkWith gives the number of the link with a sum, -1 where there is none.
 func (d *Docket) LinkWith(ctx context.Context, sum string) (int, error) {
 	n := -1
 	err := d.db.QueryRowContext(ctx, "SELECT ifnull(max(seq), -1) FROM links WHERE sum = ?", sum).Scan(&n)
-	return n, d.wrap(err)
-}
-
-func linkSum(before, kind, content string) string {
-	s := newSumming()
-	s.add(before, kind, content)
-	return s.text()
+	return n, d.Wrap(err)
 }
 
 // link adds a link within a transaction. The witness hears of it first.
@@ -86,11 +79,11 @@ func (d *Docket) link(ctx context.Context, tx *sql.Tx, kind string, content any)
 	if err != nil {
 		return err
 	}
-	last, err := d.head(ctx, tx)
+	last, err := head(ctx, tx, d.digest)
 	if err != nil {
 		return err
 	}
-	next := Seal{Before: last.Head, Head: linkSum(last.Head, kind, string(text)), Links: last.Links + 1}
+	next := Seal{Before: last.Head, Head: form.Link(last.Head, kind, string(text)), Links: last.Links + 1}
 	if d.witness.Announced != nil {
 		if err := d.witness.Announced(next); err != nil {
 			return err
@@ -103,68 +96,35 @@ func (d *Docket) link(ctx context.Context, tx *sql.Tx, kind string, content any)
 
 // LogEntry is one decision as the log has it, however it came there.
 type LogEntry struct {
-	At       string   `json:"at"`
-	Who      string   `json:"who"`
-	Finding  int64    `json:"finding"`
-	Field    string   `json:"field,omitempty"`
-	Decision Decision `json:"decision"`
-	Note     string   `json:"note,omitempty"`
-	Carried  int      `json:"carried,omitempty"`
-	Rule     bool     `json:"rule,omitempty"` // by a standing rule of the workspace, by nobody
+	At       string            `json:"at"`
+	Who      string            `json:"who"`
+	Finding  int64             `json:"finding"`
+	Field    string            `json:"field,omitempty"`
+	Decision decision.Decision `json:"decision"`
+	Note     string            `json:"note,omitempty"`
+	Carried  int               `json:"carried,omitempty"`
+	Rule     bool              `json:"rule,omitempty"` // by a standing rule of the workspace, by nobody
+	// Overrules says of an approval that declines and holds of others before it do not count.
+	Overrules bool `json:"overrules,omitempty"`
 }
 
-// Contents of links.
-type (
-	decided struct {
-		Carried  bool       `json:"carried,omitempty"`
-		ReadBy   string     `json:"read_by,omitempty"` // who read in what was decided elsewhere
-		ReadAt   string     `json:"read_at,omitempty"`
-		Origin   *Origin    `json:"origin,omitempty"`
-		Verdicts []LogEntry `json:"verdicts"`
-	}
-	started struct {
-		Run     int64   `json:"run"`
-		Kind    string  `json:"kind"`
-		Who     string  `json:"who"`
-		Started string  `json:"started_at"`
-		Origin  *Origin `json:"origin,omitempty"`
-	}
-	imagesKept struct {
-		Run int64  `json:"run"`
-		Sum string `json:"sum"`
-	}
-	committing struct {
-		Run     int64  `json:"run"`
-		New     int    `json:"new"`
-		Changed int    `json:"changed"`
-		Removed int    `json:"removed,omitempty"`
-		LeftOut int    `json:"left_out"`
-		Afters  string `json:"afters"` // sum of what was read back of new records
-	}
-	ended struct {
-		Run      int64  `json:"run"`
-		At       string `json:"ended_at"`
-		Outcome  string `json:"outcome"`
-		New      int    `json:"new"`
-		Changed  int    `json:"changed"`
-		Removed  int    `json:"removed,omitempty"`
-		LeftOut  int    `json:"left_out"`
-		Message  string `json:"message,omitempty"`
-		Outcomes string `json:"outcomes"` // sum of what became of each finding
-	}
-)
+// decided is the content of a link.
+type decided struct {
+	Carried  bool       `json:"carried,omitempty"`
+	ReadBy   string     `json:"read_by,omitempty"` // who read in what was decided elsewhere
+	ReadAt   string     `json:"read_at,omitempty"`
+	Origin   *Origin    `json:"origin,omitempty"`
+	Verdicts []LogEntry `json:"verdicts"`
+}
 
-// replay is the chain as it is gone through.
-type replay struct {
-	decisions  []LogEntry
-	runs       []Run
-	comments   []Comment
-	signatures []Signature
-	earlier    []Earlier
-	outcomes   map[int64]string
-	images     map[int64]string
-	afters     map[int64]string
-	made       map[int64]map[int64]After // of journaled runs
+// linked is a link as it stands in the file.
+type linked struct {
+	seq                int
+	kind, content, sum string
+}
+
+func scanLink(row sqlitefile.Row) (l linked, err error) {
+	return l, row.Scan(&l.seq, &l.kind, &l.content, &l.sum)
 }
 
 // Verify goes through all of it and gives the seal. The error says what does not hold.
@@ -172,78 +132,71 @@ func (d *Docket) Verify(ctx context.Context) (Seal, error) {
 	// All of it is read as at one moment: somebody may be deciding.
 	tx, err := d.db.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
 	if err != nil {
-		return Seal{}, d.wrap(err)
+		return Seal{}, d.Wrap(err)
 	}
 	defer func() { _ = tx.Rollback() }()
 	seal := Seal{}
-	if seal.Digest, err = d.digestOf(ctx); err != nil {
-		return seal, d.wrap(err)
+	if seal.Digest, err = form.DigestOf(ctx, d.db); err != nil {
+		return seal, d.Wrap(err)
 	}
 	d.digest = seal.Digest
 	seal.Head = seal.Digest
-	r := replay{outcomes: map[int64]string{}, images: map[int64]string{}, afters: map[int64]string{}, made: map[int64]map[int64]After{}}
-	rows, err := tx.QueryContext(ctx, "SELECT seq, kind, content, sum FROM links ORDER BY seq")
-	if err != nil {
-		return seal, d.wrap(err)
-	}
-	for rows.Next() {
-		var seq int
-		var kind, content, sum string
-		if err = rows.Scan(&seq, &kind, &content, &sum); err != nil {
-			break
+	r := replay{runs: run.NewReplay()}
+	for l, err := range sqlitefile.Rows(ctx, tx, scanLink, "SELECT seq, kind, content, sum FROM links ORDER BY seq") {
+		if err != nil {
+			return seal, d.Wrap(err)
 		}
-		next := linkSum(seal.Head, kind, content)
-		if seq != seal.Links+1 || sum != next {
-			err = d.altered("link %d of its log is not the one that was written, or what the match found was changed", seq)
-			break
+		next := form.Link(seal.Head, l.kind, l.content)
+		if l.seq != seal.Links+1 || l.sum != next {
+			return seal, altered(d.path, "link %d of its log is not the one that was written, or what the match found was changed", l.seq)
 		}
-		seal.Head, seal.Links = next, seq
-		if err = r.take(kind, content); err != nil {
-			err = d.altered("link %d of its log cannot be read: %v", seq, err)
-			break
+		seal.Head, seal.Links = next, l.seq
+		if err := r.take(l.kind, l.content); err != nil {
+			return seal, altered(d.path, "link %d of its log cannot be read: %v", l.seq, err)
 		}
 	}
-	if closed := rows.Close(); err == nil {
-		err = closed
+	wrong, err := r.differs(ctx, tx, d.version)
+	if err == nil && wrong == "" {
+		wrong, err = strangeGroups(ctx, tx)
 	}
-	if err == nil {
-		err = rows.Err()
+	if err == nil && wrong != "" {
+		err = altered(d.path, "%s", wrong)
 	}
-	if err != nil {
-		return seal, d.wrap(err)
-	}
-	if err := d.compare(ctx, tx, r); err != nil {
-		return seal, err
-	}
-	return seal, d.checkGroups(ctx, tx)
+	return seal, d.Wrap(err)
 }
 
-func (d *Docket) altered(format string, args ...any) error {
-	return &Error{Path: d.path, Message: "the docket was altered: " + fmt.Sprintf(format, args...)}
+func altered(path, format string, args ...any) error {
+	return &Error{Path: path, Message: "the docket was altered: " + fmt.Sprintf(format, args...)}
 }
 
 // Log gives all decisions in their order.
-func (d *Docket) Log(ctx context.Context) ([]LogEntry, error) { return d.log(ctx, d.db) }
+func (d *Docket) Log(ctx context.Context) ([]LogEntry, error) {
+	out, missing, err := decisions(ctx, d.db, d.version)
+	if err == nil && missing != 0 {
+		err = altered(d.path, "decision %d is missing", missing)
+	}
+	return out, d.Wrap(err)
+}
 
-func (d *Docket) log(ctx context.Context, q queryer) ([]LogEntry, error) {
-	rows, err := q.QueryContext(ctx, "SELECT seq, at, who, finding, field, decision, note, carried, rule FROM decisions ORDER BY seq")
-	if err != nil {
-		return nil, d.wrap(err)
+// decisions reads the table of decisions, and tells which one is missing, 0 where none is.
+func decisions(ctx context.Context, q sqlitefile.Queryer, version int) (out []LogEntry, missing int, err error) {
+	type row struct {
+		seq int
+		LogEntry
 	}
-	defer rows.Close()
-	var out []LogEntry
-	for n := 1; rows.Next(); n++ {
-		var e LogEntry
-		var seq int
-		if err := rows.Scan(&seq, &e.At, &e.Who, &e.Finding, &e.Field, &e.Decision, &e.Note, &e.Carried, &e.Rule); err != nil {
-			return nil, d.wrap(err)
+	rows := sqlitefile.Rows(ctx, q, func(r sqlitefile.Row) (e row, err error) {
+		return e, r.Scan(&e.seq, &e.At, &e.Who, &e.Finding, &e.Field, &e.Decision, &e.Note, &e.Carried, &e.Rule, &e.Overrules)
+	}, "SELECT seq, at, who, finding, field, decision, note, carried, rule, "+form.Overrules(version)+" FROM decisions ORDER BY seq")
+	for e, err := range rows {
+		if err != nil {
+			return nil, 0, err
 		}
-		if seq != n {
-			return nil, d.altered("decision %d is missing", n)
+		if e.seq != len(out)+1 {
+			return out, len(out) + 1, nil
 		}
-		out = append(out, e)
+		out = append(out, e.LogEntry)
 	}
-	return out, d.wrap(rows.Err())
+	return out, 0, nil
 }
 
 // Join adds decisions that were made in a copy of the docket, as they were made there, and
@@ -252,46 +205,42 @@ func (d *Docket) Join(ctx context.Context, readBy, readAt string, entries []LogE
 	if len(entries) == 0 {
 		return nil
 	}
-	unlock, err := d.lockDecision(ctx)
+	unlock, err := lockDecision(ctx, d)
 	if err != nil {
 		return err
 	}
 	defer unlock()
-	return d.append(ctx, decided{ReadBy: readBy, ReadAt: readAt, Verdicts: entries})
+	return appendDecided(ctx, d, decided{ReadBy: readBy, ReadAt: readAt, Verdicts: entries})
 }
 
 // CutBack takes away all decisions and comments after a link. It is for a docket that was replaced by a
 // copy of itself which went on elsewhere; anything but decisions is refused.
 func (d *Docket) CutBack(ctx context.Context, links int) error {
-	rows, err := d.db.QueryContext(ctx, "SELECT seq, kind, content FROM links WHERE kind IN (?, ?, ?) OR seq > ? ORDER BY seq", linkDecide, linkComment, linkSign, links)
-	if err != nil {
-		return d.wrap(err)
-	}
 	kept, said, signed := 0, 0, 0
-	for rows.Next() {
-		var seq int
-		var kind, content string
-		var c decided
-		if err = rows.Scan(&seq, &kind, &content); err != nil {
-			break
+	for l, err := range sqlitefile.Rows(ctx, d.db, scanLink, "SELECT seq, kind, content, sum FROM links ORDER BY seq") {
+		if err != nil {
+			return d.Wrap(err)
 		}
-		if seq > links {
-			if kind != linkDecide && kind != linkComment && kind != linkSign {
-				err = &Error{Path: d.path, Message: "it was imported or rehearsed elsewhere, which cannot be taken over. Bring the file back as it was, or match again"}
-				break
-			}
+		ofPeople := l.kind == linkDecide || l.kind == linkComment || l.kind == linkSign
+		if l.seq > links && !ofPeople {
+			return &Error{Path: d.path,
+				Message: "it was imported or rehearsed elsewhere, which cannot be taken over. Bring the file back as it was, or match again"}
+		}
+		if l.seq > links || !ofPeople {
 			continue
 		}
-		var s commented
-		var o signedOff
-		if err = errors.Join(json.Unmarshal([]byte(content), &c), json.Unmarshal([]byte(content), &s), json.Unmarshal([]byte(content), &o)); err != nil {
-			break
+		h, err := happened(l)
+		if err != nil {
+			return d.Wrap(err)
 		}
-		kept, said, signed = kept+len(c.Verdicts), said+len(s.Comments), signed+len(o.Signatures)
-	}
-	err = errors.Join(err, rows.Err(), rows.Close())
-	if err != nil {
-		return d.wrap(err)
+		switch h.Kind {
+		case "decided":
+			kept += h.Count
+		case "commented":
+			said += h.Count
+		default:
+			signed += h.Count
+		}
 	}
 	return d.transaction(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM links WHERE seq > ?", links); err != nil {
@@ -319,35 +268,37 @@ type Happened struct {
 
 // Order gives what happened to the docket, in its order.
 func (d *Docket) Order(ctx context.Context) ([]Happened, error) {
-	rows, err := d.db.QueryContext(ctx, "SELECT kind, content FROM links WHERE kind IN (?, ?, ?, ?) ORDER BY seq", linkDecide, linkComment, linkSign, linkStart)
-	if err != nil {
-		return nil, d.wrap(err)
-	}
-	defer rows.Close()
 	var out []Happened
-	for rows.Next() {
-		var kind, content string
-		var c struct {
-			Verdicts   []json.RawMessage `json:"verdicts"`
-			Comments   []json.RawMessage `json:"comments"`
-			Signatures []json.RawMessage `json:"signatures"`
+	for l, err := range sqlitefile.Rows(ctx, d.db, scanLink,
+		"SELECT seq, kind, content, sum FROM links WHERE kind IN (?, ?, ?, ?) ORDER BY seq",
+		linkDecide, linkComment, linkSign, linkRun) {
+		if err != nil {
+			return nil, d.Wrap(err)
 		}
-		if err := rows.Scan(&kind, &content); err != nil {
-			return nil, d.wrap(err)
+		h, err := happened(l)
+		if err != nil {
+			return nil, d.Wrap(err)
 		}
-		if err := json.Unmarshal([]byte(content), &c); err != nil {
-			return nil, d.wrap(err)
-		}
-		switch kind {
-		case linkDecide:
-			out = append(out, Happened{"decided", len(c.Verdicts)})
-		case linkComment:
-			out = append(out, Happened{"commented", len(c.Comments)})
-		case linkSign:
-			out = append(out, Happened{"signed", len(c.Signatures)})
-		default:
-			out = append(out, Happened{"run", 1})
-		}
+		out = append(out, h)
 	}
-	return out, d.wrap(rows.Err())
+	return out, nil
+}
+
+func happened(l linked) (Happened, error) {
+	var c struct {
+		Verdicts   []json.RawMessage `json:"verdicts"`
+		Comments   []json.RawMessage `json:"comments"`
+		Signatures []json.RawMessage `json:"signatures"`
+	}
+	err := json.Unmarshal([]byte(l.content), &c)
+	switch l.kind {
+	case linkDecide:
+		return Happened{"decided", len(c.Verdicts)}, err
+	case linkComment:
+		return Happened{"commented", len(c.Comments)}, err
+	case linkSign:
+		return Happened{"signed", len(c.Signatures)}, err
+	default:
+		return Happened{"run", 1}, err
+	}
 }

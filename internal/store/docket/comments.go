@@ -3,8 +3,11 @@ package docket
 import (
 	"context"
 	"database/sql"
-	"slices"
 	"time"
+
+	"anagram/internal/files/sqlitefile"
+	"anagram/internal/store/docket/form"
+	"anagram/internal/store/docket/run"
 )
 
 // Comment is what somebody asked or answered on a finding, without deciding it.
@@ -13,6 +16,9 @@ type Comment struct {
 	Who     string `json:"who"`
 	Finding int64  `json:"finding"`
 	Text    string `json:"text"`
+	To      string `json:"to,omitempty"` // who is asked, "" for nobody
+	// Withdraws says that what its author asked on the finding before waits for nobody any more.
+	Withdraws bool `json:"withdraws,omitempty"`
 }
 
 // commented is the content of a link.
@@ -29,21 +35,22 @@ func (d *Docket) Comment(ctx context.Context, readBy string, at time.Time, comme
 	if len(comments) == 0 {
 		return nil
 	}
-	unlock, err := d.lockDecision(ctx)
+	unlock, err := lockDecision(ctx, d)
 	if err != nil {
 		return err
 	}
 	defer unlock()
 	of := commented{Comments: comments, Origin: d.origin}
 	if readBy != "" {
-		of.ReadBy, of.ReadAt = readBy, Stamp(at)
+		of.ReadBy, of.ReadAt = readBy, run.Stamp(at)
 	}
 	return d.transaction(ctx, func(tx *sql.Tx) error {
 		if err := d.link(ctx, tx, linkComment, of); err != nil {
 			return err
 		}
 		for _, c := range comments {
-			if _, err := tx.ExecContext(ctx, "INSERT INTO comments (at, who, finding, text) VALUES (?,?,?,?)", c.At, c.Who, c.Finding, c.Text); err != nil {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO comments (at, who, finding, text, more) VALUES (?,?,?,?,?)", c.At, c.Who,
+				c.Finding, c.Text, form.MoreOfComment(c.To, c.Withdraws)); err != nil {
 				return err
 			}
 		}
@@ -52,30 +59,18 @@ func (d *Docket) Comment(ctx context.Context, readBy string, at time.Time, comme
 }
 
 // Comments gives all comments in their order.
-func (d *Docket) Comments(ctx context.Context) ([]Comment, error) { return d.comments(ctx, d.db) }
-
-func (d *Docket) comments(ctx context.Context, q queryer) ([]Comment, error) {
-	rows, err := q.QueryContext(ctx, "SELECT at, who, finding, text FROM comments ORDER BY seq")
-	if err != nil {
-		return nil, d.wrap(err)
-	}
-	defer rows.Close()
-	var out []Comment
-	for rows.Next() {
-		var c Comment
-		if err := rows.Scan(&c.At, &c.Who, &c.Finding, &c.Text); err != nil {
-			return nil, d.wrap(err)
-		}
-		out = append(out, c)
-	}
-	return out, d.wrap(rows.Err())
+func (d *Docket) Comments(ctx context.Context) ([]Comment, error) {
+	out, err := comments(ctx, d.db, d.version)
+	return out, d.Wrap(err)
 }
 
-// compareComments holds the table against the chain.
-func (d *Docket) compareComments(ctx context.Context, q queryer, said []Comment) error {
-	have, err := d.comments(ctx, q)
-	if err == nil && !slices.Equal(have, said) {
-		err = d.altered("its comments are not as its log says")
-	}
-	return err
+func comments(ctx context.Context, q sqlitefile.Queryer, version int) ([]Comment, error) {
+	return sqlitefile.List(ctx, q, func(row sqlitefile.Row) (c Comment, err error) {
+		more := ""
+		if err := row.Scan(&c.At, &c.Who, &c.Finding, &c.Text, &more); err != nil {
+			return c, err
+		}
+		c.To, c.Withdraws, err = form.ReadMoreOfComment(more)
+		return c, err
+	}, "SELECT at, who, finding, text, "+form.More(version)+" FROM comments ORDER BY seq")
 }

@@ -11,40 +11,8 @@ import (
 	"io"
 
 	"anagram/internal/core/record"
+	"anagram/internal/store/docket/form"
 )
-
-// Attachments stand in a docket in parts, so that none of them is ever held whole.
-
-// partSize is how many bytes a part has, but the last.
-const partSize = 1 << 20
-
-// saveContent gives the parts of a value's content to save; there is one at least.
-func saveContent(v record.Value, save func(part int, data []byte) error) error {
-	if v.Content() == nil {
-		return nil
-	}
-	in, err := v.Content().Open()
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	buffer := make([]byte, partSize)
-	for part := 0; ; part++ {
-		n, err := io.ReadFull(in, buffer)
-		end := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
-		if err != nil && !end {
-			return err
-		}
-		if n > 0 || part == 0 {
-			if err := save(part, append([]byte{}, buffer[:n]...)); err != nil {
-				return err
-			}
-		}
-		if end {
-			return nil
-		}
-	}
-}
 
 // SaveContents keeps the attachments among some values, those that are not there yet.
 func (d *Docket) SaveContents(ctx context.Context, values []record.Value) error {
@@ -53,14 +21,15 @@ func (d *Docket) SaveContents(ctx context.Context, values []record.Value) error 
 			continue
 		}
 		var there int
-		if err := d.db.QueryRowContext(ctx, "SELECT count(*) FROM contents WHERE sha256 = ?", v.Text()).Scan(&there); err != nil || there > 0 {
+		if err := d.db.QueryRowContext(ctx, "SELECT count(*) FROM contents WHERE sha256 = ?", v.Text()).Scan(&there); err != nil ||
+			there > 0 {
 			if err != nil {
-				return d.wrap(err)
+				return d.Wrap(err)
 			}
 			continue
 		}
 		err := d.transaction(ctx, func(tx *sql.Tx) error {
-			return saveContent(v, func(part int, data []byte) error {
+			return form.Content(v, func(part int, data []byte) error {
 				_, err := tx.ExecContext(ctx, "INSERT INTO contents VALUES (?,?,?) ON CONFLICT DO NOTHING", v.Text(), part, data)
 				return err
 			})
@@ -73,11 +42,11 @@ func (d *Docket) SaveContents(ctx context.Context, values []record.Value) error 
 }
 
 // WithContent gives a bytes value its content from the docket.
-func (d *Docket) WithContent(v record.Value) (record.Value, error) {
+func (of Found) WithContent(v record.Value) (record.Value, error) {
 	if v.Kind() != record.Bytes {
 		return v, nil
 	}
-	return record.ContentValue(v.Text(), stored{db: d.db, sha: v.Text()})
+	return record.ContentValue(v.Text(), stored{db: of.db, sha: v.Text()})
 }
 
 type stored struct {

@@ -3,7 +3,8 @@ package docket
 import (
 	"context"
 	"database/sql"
-	"slices"
+
+	"anagram/internal/files/sqlitefile"
 )
 
 // Earlier is an approval of an earlier docket on the values that both sides still have: it
@@ -25,7 +26,7 @@ func (d *Docket) ApprovedBefore(ctx context.Context, list []Earlier) error {
 	if len(list) == 0 {
 		return nil
 	}
-	unlock, err := d.lockDecision(ctx)
+	unlock, err := lockDecision(ctx, d)
 	if err != nil {
 		return err
 	}
@@ -43,30 +44,8 @@ func (d *Docket) ApprovedBefore(ctx context.Context, list []Earlier) error {
 	})
 }
 
-func (d *Docket) earlier(ctx context.Context, q queryer) ([]Earlier, error) {
-	rows, err := q.QueryContext(ctx, "SELECT finding, docket, who, note FROM earlier ORDER BY finding")
-	if err != nil {
-		return nil, d.wrap(err)
-	}
-	defer rows.Close()
-	var out []Earlier
-	for rows.Next() {
-		var e Earlier
-		if err := rows.Scan(&e.Finding, &e.Docket, &e.Who, &e.Note); err != nil {
-			return nil, d.wrap(err)
-		}
-		out = append(out, e)
-	}
-	return out, d.wrap(rows.Err())
-}
-
-// compareEarlier holds the table against the chain.
-func (d *Docket) compareEarlier(ctx context.Context, q queryer, told []Earlier) error {
-	have, err := d.earlier(ctx, q)
-	told = slices.Clone(told)
-	slices.SortFunc(told, func(a, b Earlier) int { return int(a.Finding - b.Finding) })
-	if err == nil && !slices.Equal(have, told) {
-		err = d.altered("the earlier approvals that it tells of are not as its log says")
-	}
-	return err
+func earlier(ctx context.Context, q sqlitefile.Queryer) ([]Earlier, error) {
+	return sqlitefile.List(ctx, q, func(row sqlitefile.Row) (e Earlier, err error) {
+		return e, row.Scan(&e.Finding, &e.Docket, &e.Who, &e.Note)
+	}, "SELECT finding, docket, who, note FROM earlier ORDER BY finding")
 }

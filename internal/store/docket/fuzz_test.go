@@ -1,4 +1,4 @@
-package docket
+package docket_test
 
 import (
 	"context"
@@ -7,29 +7,32 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"anagram/internal/core/decision"
+	"anagram/internal/store/docket"
 )
 
 // readAll reads everything a docket has and gives what it found by address.
-func readAll(ctx context.Context, d *Docket) (map[string]Finding, error) {
-	out := map[string]Finding{}
-	for f, err := range d.Findings(ctx, Filter{}) {
+func readAll(ctx context.Context, d *docket.Docket) (map[string]docket.Finding, error) {
+	out := map[string]docket.Finding{}
+	for f, err := range d.Found.Findings(ctx, docket.Filter{}) {
 		if err != nil {
 			return nil, err
 		}
 		out[f.Address] = f
 	}
-	for _, err := range d.Needs(ctx, true) {
+	for _, err := range d.Found.Needs(ctx, true) {
 		if err != nil {
 			return nil, err
 		}
 	}
-	if _, err := d.Claims(ctx); err != nil {
+	if _, err := d.Found.Claims(ctx); err != nil {
 		return nil, err
 	}
-	if _, err := d.Checks(ctx); err != nil {
+	if _, err := d.Found.Checks(ctx); err != nil {
 		return nil, err
 	}
-	_, err := Summarize(ctx, d)
+	_, err := docket.Summarize(ctx, d)
 	return out, err
 }
 
@@ -40,7 +43,7 @@ func FuzzOpen(f *testing.F) {
 	require.NoError(f, err)
 	defer os.RemoveAll(dir)
 	path := filepath.Join(dir, "0007.docket")
-	build(f, path)
+	made(f, path)
 	real, err := os.ReadFile(path)
 	require.NoError(f, err)
 	f.Add(real, uint16(0), byte(0))
@@ -55,29 +58,29 @@ func FuzzOpen(f *testing.F) {
 			data[int(at)%len(data)] ^= flip
 		}
 		require.NoError(t, os.WriteFile(path, data, 0o600))
-		d, err := Open(ctx, path)
+		d, err := docket.Open(ctx, path)
 		if err != nil {
 			return
 		}
 		all, err := readAll(ctx, d)
-		var first *Finding
+		var first *docket.Finding
 		for _, f := range all {
 			if first == nil || f.ID < first.ID {
 				first = &f
 			}
 		}
 		if err == nil && first != nil {
-			err = d.Decide(ctx, "mara", "why", noon, []Verdict{{Finding: first.ID, Decision: Held}})
+			err = d.Decide(ctx, "mara", "why", noon, []docket.Verdict{{Finding: first.ID, Decision: decision.Held}})
 		}
 		_ = d.Close()
 		if err != nil || first == nil {
 			return
 		}
-		d, err = Open(ctx, path)
+		d, err = docket.Open(ctx, path)
 		require.NoError(t, err, "what could be decided on can be opened again")
 		defer d.Close()
 		if all, err = readAll(ctx, d); err == nil {
-			require.Contains(t, []Decision{Held, first.Decision}, all[first.Address].Decision)
+			require.Contains(t, []decision.Decision{decision.Held, first.Decision}, all[first.Address].Decision)
 		}
 	})
 }

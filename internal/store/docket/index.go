@@ -8,7 +8,10 @@ import (
 	"slices"
 	"strings"
 
+	"anagram/internal/core/check"
+	"anagram/internal/core/decision"
 	"anagram/internal/core/match"
+	"anagram/internal/files/sqlitefile"
 )
 
 // Line is a finding as a list of many shows it: without its fields and sides.
@@ -21,7 +24,7 @@ type Line struct {
 	Reasons []match.Reason
 	Group   int
 	Owner   int64 // as in Finding
-	Stand   Decision
+	Stand   decision.Decision
 	Blocked bool // a check of the match blocks it
 }
 
@@ -30,43 +33,34 @@ func (l Line) Asks() bool { return match.Asks(l.Status) || match.Removes(l.Statu
 
 // Lines gives all findings as lines, by group, the head of each first. It is quick where many
 // are open.
-func (d *Docket) Lines(ctx context.Context) ([]Line, error) {
-	stands := map[int64]Decision{}
-	for f, err := range d.Stands(ctx) {
+func (of Found) Lines(ctx context.Context) ([]Line, error) {
+	stands := map[int64]decision.Decision{}
+	for f, err := range of.Stands(ctx) {
 		if err != nil {
 			return nil, err
 		}
 		stands[f.ID] = f.Stand()
 	}
-	blocked, err := d.ids(ctx, "SELECT DISTINCT finding FROM checks WHERE finding IS NOT NULL AND level = 'blocker' AND NOT partial")
+	blocked, err := of.ids(ctx, "SELECT DISTINCT finding FROM checks WHERE finding IS NOT NULL AND level = 'blocker' AND NOT partial")
 	if err != nil {
 		return nil, err
 	}
-	rows, err := d.db.QueryContext(ctx, `SELECT f.id, m.grp, m.owner, f.type || char(31) || f.status || char(31) || f.reasons || char(31) || f.address || char(31) || substr(f.title, 1, 300) FROM findings f JOIN members m ON m.finding = f.id ORDER BY f.id`)
-	if err != nil {
-		return nil, d.wrap(err)
-	}
-	defer rows.Close()
-	var out []Line
-	for rows.Next() {
-		var l Line
+	out, err := sqlitefile.List(ctx, of.db, func(row sqlitefile.Row) (l Line, err error) {
 		var texts string
-		if err := rows.Scan(&l.ID, &l.Group, &l.Owner, &texts); err != nil {
-			return nil, d.wrap(err)
+		if err := row.Scan(&l.ID, &l.Group, &l.Owner, &texts); err != nil {
+			return l, err
 		}
-		if err := l.read(texts); err != nil {
-			return nil, d.wrap(err)
-		}
-		l.Stand, l.Blocked = Undecided, blocked[l.ID]
+		l.Stand, l.Blocked = decision.Undecided, blocked[l.ID]
 		if stand, ok := stands[l.ID]; ok {
 			l.Stand = stand
 		}
-		out = append(out, l)
+		return l, l.read(texts)
+	}, `SELECT f.id, m.grp, m.owner, f.type || char(31) || f.status || char(31) || f.reasons || char(31) || f.address || char(31) || substr(f.title, 1, 300)
+		FROM findings f JOIN members m ON m.finding = f.id ORDER BY f.id`)
+	if err != nil {
+		return nil, of.wrap(err)
 	}
-	if err := rows.Err(); err != nil {
-		return nil, d.wrap(err)
-	}
-	heads, err := d.ids(ctx, "SELECT head FROM groups WHERE head <> 0")
+	heads, err := of.ids(ctx, "SELECT head FROM groups WHERE head <> 0")
 	if err != nil {
 		return nil, err
 	}
@@ -101,21 +95,15 @@ func (l *Line) read(texts string) error {
 }
 
 // ids gives the findings that a query selects.
-func (d *Docket) ids(ctx context.Context, query string, args ...any) (map[int64]bool, error) {
-	rows, err := d.db.QueryContext(ctx, query, args...)
-	if err != nil {
-		return nil, d.wrap(err)
-	}
-	defer rows.Close()
+func (of Found) ids(ctx context.Context, query string, args ...any) (map[int64]bool, error) {
 	out := map[int64]bool{}
-	for rows.Next() {
-		var id int64
-		if err := rows.Scan(&id); err != nil {
-			return nil, d.wrap(err)
+	for id, err := range sqlitefile.Rows(ctx, of.db, sqlitefile.One[int64], query, args...) {
+		if err != nil {
+			return nil, of.wrap(err)
 		}
 		out[id] = true
 	}
-	return out, d.wrap(rows.Err())
+	return out, nil
 }
 
 // Linked is another record that a finding refers to, or that waits for it.
@@ -126,58 +114,38 @@ type Linked struct {
 }
 
 // Links gives what a finding's proposed values refer to, and which findings refer to it.
-func (d *Docket) Links(ctx context.Context, id int64) (to, from []Linked, err error) {
-	for query, into := range map[string]*[]Linked{
-		"SELECT field, address, needed FROM needs WHERE finding = ? ORDER BY rowid":                                                            &to,
-		"SELECT n.field, f.address, f.id FROM needs n JOIN findings f ON f.id = n.finding WHERE n.needed = ? ORDER BY f.id, n.rowid LIMIT 200": &from,
-	} {
-		rows, err := d.db.QueryContext(ctx, query, id)
-		if err != nil {
-			return nil, nil, d.wrap(err)
-		}
-		for rows.Next() {
-			var l Linked
-			if err := rows.Scan(&l.Field, &l.Address, &l.Finding); err != nil {
-				_ = rows.Close()
-				return nil, nil, d.wrap(err)
-			}
-			*into = append(*into, l)
-		}
-		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
-			return nil, nil, d.wrap(err)
-		}
+func (of Found) Links(ctx context.Context, id int64) (to, from []Linked, err error) {
+	scan := func(row sqlitefile.Row) (l Linked, err error) { return l, row.Scan(&l.Field, &l.Address, &l.Finding) }
+	if to, err = sqlitefile.List(ctx, of.db, scan, "SELECT field, address, needed FROM needs WHERE finding = ? ORDER BY rowid",
+		id); err != nil {
+		return nil, nil, of.wrap(err)
 	}
-	return to, from, nil
+	from, err = sqlitefile.List(ctx, of.db, scan,
+		"SELECT n.field, f.address, f.id FROM needs n JOIN findings f ON f.id = n.finding WHERE n.needed = ? ORDER BY f.id, n.rowid LIMIT 200", id)
+	return to, from, of.wrap(err)
 }
 
 // ChecksOf gives the checks of one finding.
-func (d *Docket) ChecksOf(ctx context.Context, id int64) ([]Check, error) {
-	all, err := d.checks(ctx, "WHERE finding = ?", id)
+func (of Found) ChecksOf(ctx context.Context, id int64) ([]check.On, error) {
+	all, err := of.checks(ctx, "WHERE finding = ?", id)
 	return all[id], err
-}
-
-// idList is a list of ids for a statement; they are numbers.
-func idList(ids []int64) (string, []any) {
-	args := make([]any, len(ids))
-	for i, id := range ids {
-		args[i] = id
-	}
-	return "(?" + strings.Repeat(", ?", len(ids)-1) + ")", args
 }
 
 // Attachment tells of an attachment that the docket holds, by the head of its SHA-256: its
 // size and how it begins. Ok is false where the docket does not hold it, or several like it.
-func (d *Docket) Attachment(ctx context.Context, head string) (size int64, begin []byte, ok bool) {
+func (of Found) Attachment(ctx context.Context, head string) (size int64, begin []byte, ok bool) {
 	n := 0
-	err := d.db.QueryRowContext(ctx, "SELECT count(DISTINCT sha256), ifnull(sum(length(data)), 0), (SELECT substr(c.data, 1, 512) FROM contents c WHERE c.sha256 >= ?1 AND c.sha256 < ?2 AND c.part = 0 LIMIT 1) FROM contents WHERE sha256 >= ?1 AND sha256 < ?2", head, head+"g").Scan(&n, &size, &begin)
+	err := of.db.QueryRowContext(ctx, `SELECT count(DISTINCT sha256), ifnull(sum(length(data)), 0),
+		(SELECT substr(c.data, 1, 512) FROM contents c WHERE c.sha256 >= ?1 AND c.sha256 < ?2 AND c.part = 0 LIMIT 1)
+		FROM contents WHERE sha256 >= ?1 AND sha256 < ?2`, head, head+"g").Scan(&n, &size, &begin)
 	return size, begin, err == nil && n == 1
 }
 
 // Named gives the findings that have an address, or whose record has it in the target.
-func (d *Docket) Named(ctx context.Context, address string) ([]int64, error) {
-	found, err := d.ids(ctx, "SELECT id FROM findings WHERE address = ?", address)
+func (of Found) Named(ctx context.Context, address string) ([]int64, error) {
+	found, err := of.ids(ctx, "SELECT id FROM findings WHERE address = ?", address)
 	if err == nil && len(found) == 0 {
-		found, err = d.ids(ctx, "SELECT id FROM findings WHERE was = ?", address)
+		found, err = of.ids(ctx, "SELECT id FROM findings WHERE was = ?", address)
 	}
 	return slices.Sorted(maps.Keys(found)), err
 }

@@ -25,30 +25,34 @@ func lockOf(path string) *flock.Flock {
 // LockImport keeps others from deciding in the docket, or importing it, until it is given
 // back. Where somebody does, it waits a moment, then the error says so.
 func (d *Docket) LockImport(ctx context.Context) (unlock func(), err error) {
-	return d.lock(ctx, (*flock.Flock).TryLockContext, "it is being imported or decided by another anagram; wait until it has finished and try again")
+	return lock(ctx, d.path, "it is being imported or decided by another anagram; wait until it has finished and try again")
 }
 
-// lockDecision keeps the docket from being imported.
-func (d *Docket) lockDecision(ctx context.Context) (unlock func(), err error) {
-	return d.lock(ctx, (*flock.Flock).TryLockContext, "the docket is being imported, so nothing can be decided in it now. Nothing was decided; wait until the import has ended, then decide and import again")
+// lockDecision keeps the docket from being imported. One of an earlier form is refused.
+func lockDecision(ctx context.Context, d *Docket) (unlock func(), err error) {
+	if err := d.Current(); err != nil {
+		return nil, err
+	}
+	return lock(ctx, d.path,
+		"the docket is being imported, so nothing can be decided in it now. Nothing was decided; wait until the import has ended, then decide and import again")
 }
 
-func (d *Docket) lock(ctx context.Context, try func(*flock.Flock, context.Context, time.Duration) (bool, error), busy string) (func(), error) {
-	lock := lockOf(d.path)
+func lock(ctx context.Context, path, busy string) (func(), error) {
+	lock := lockOf(path)
 	if err := safe.NoLink(lock.Path()); err != nil {
-		return nil, &Error{Path: d.path, Message: err.Error(), Cause: err}
+		return nil, &Error{Path: path, Message: err.Error(), Cause: err}
 	}
 	waiting, stop := context.WithTimeout(ctx, limit.Wait(ctx, wait))
 	defer stop()
-	got, err := try(lock, waiting, 50*time.Millisecond)
+	got, err := lock.TryLockContext(waiting, 50*time.Millisecond)
 	switch {
 	case ctx.Err() != nil:
 		return nil, ctx.Err()
 	case got:
 		return func() { _ = lock.Close() }, nil
 	case err == nil || errors.Is(err, context.DeadlineExceeded):
-		return nil, &Error{Path: d.path, Message: busy, Cause: ErrAtWork}
+		return nil, &Error{Path: path, Message: busy, Cause: ErrAtWork}
 	default:
-		return nil, &Error{Path: d.path, Message: "the folder of the docket may not be written by this account", Cause: err}
+		return nil, &Error{Path: path, Message: "the folder of the docket may not be written by this account", Cause: err}
 	}
 }

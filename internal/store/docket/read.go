@@ -2,7 +2,6 @@ package docket
 
 import (
 	"context"
-	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -10,9 +9,10 @@ import (
 	"slices"
 	"strings"
 
-	"anagram/internal/core/decision"
+	"anagram/internal/core/check"
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
+	"anagram/internal/files/sqlitefile"
 )
 
 // Filter limits findings. Empty members do not limit.
@@ -50,98 +50,80 @@ func (f Filter) fits(of Finding) bool {
 }
 
 // WithNames completes a filter with which of its names in full only the target has.
-func (d *Docket) WithNames(ctx context.Context, f Filter) (Filter, error) {
-	f.byWas = map[string]bool{}
-	for _, p := range f.Patterns {
+func (of Found) WithNames(ctx context.Context, filter Filter) (Filter, error) {
+	filter.byWas = map[string]bool{}
+	for _, p := range filter.Patterns {
 		if p.Exact() {
-			f.byWas[p.String()] = true
+			filter.byWas[p.String()] = true
 		}
 	}
-	if len(f.byWas) == 0 {
-		return f, nil
+	if len(filter.byWas) == 0 {
+		return filter, nil
 	}
-	rows, err := d.db.QueryContext(ctx, "SELECT address FROM findings WHERE EXISTS (SELECT 1 FROM findings WHERE was <> '')")
-	if err != nil {
-		return f, d.wrap(err)
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var address string
-		if err := rows.Scan(&address); err != nil {
-			return f, d.wrap(err)
+	for address, err := range sqlitefile.Rows(ctx, of.db, sqlitefile.One[string],
+		"SELECT address FROM findings WHERE EXISTS (SELECT 1 FROM findings WHERE was <> '')") {
+		if err != nil {
+			return filter, of.wrap(err)
 		}
-		for _, p := range f.Patterns {
+		for _, p := range filter.Patterns {
 			if p.Exact() && p.Match(address) {
-				delete(f.byWas, p.String())
+				delete(filter.byWas, p.String())
 			}
 		}
 	}
-	return f, d.wrap(rows.Err())
+	return filter, nil
 }
 
 // Findings streams findings by type, in dependency order, and within it by key, or by
 // status first where the filter says so.
-func (d *Docket) Findings(ctx context.Context, filter Filter) iter.Seq2[Finding, error] {
+func (of Found) Findings(ctx context.Context, filter Filter) iter.Seq2[Finding, error] {
 	return func(yield func(Finding, error) bool) {
-		if err := d.findings(ctx, filter, func(f Finding) bool { return yield(f, nil) }); err != nil {
-			yield(Finding{}, d.wrap(err))
+		if err := of.findings(ctx, filter, func(f Finding) bool { return yield(f, nil) }); err != nil {
+			yield(Finding{}, of.wrap(err))
 		}
 	}
 }
 
 // Decided streams the findings on which something was decided, in the same order.
-func (d *Docket) Decided(ctx context.Context) iter.Seq2[Finding, error] {
-	return d.Findings(ctx, Filter{decided: true})
+func (of Found) Decided(ctx context.Context) iter.Seq2[Finding, error] {
+	return of.Findings(ctx, Filter{decided: true})
 }
 
 // Stands streams the same with only what tells how they stand: sides, key and title are left
 // out, and of the target's side there is only whether there is one.
-func (d *Docket) Stands(ctx context.Context) iter.Seq2[Finding, error] {
-	return d.Findings(ctx, Filter{decided: true, brief: true})
+func (of Found) Stands(ctx context.Context) iter.Seq2[Finding, error] {
+	return of.Findings(ctx, Filter{decided: true, brief: true})
 }
 
 // Outlines streams all findings, each with only that.
-func (d *Docket) Outlines(ctx context.Context) iter.Seq2[Finding, error] {
-	return d.Findings(ctx, Filter{brief: true})
+func (of Found) Outlines(ctx context.Context) iter.Seq2[Finding, error] {
+	return of.Findings(ctx, Filter{brief: true})
 }
 
-func (d *Docket) findings(ctx context.Context, filter Filter, yield func(Finding) bool) error {
-	byField, err := d.fieldDecisions(ctx, filter.IDs)
-	if err != nil {
-		return err
-	}
-	approvers, err := d.approvers(ctx, filter.IDs)
+func (of Found) findings(ctx context.Context, filter Filter, yield func(Finding) bool) error {
+	stands, err := of.standings(ctx, filter.IDs)
 	if err != nil {
 		return err
 	}
 	if filter.byWas == nil {
-		if filter, err = d.WithNames(ctx, filter); err != nil {
+		if filter, err = of.WithNames(ctx, filter); err != nil {
 			return err
 		}
 	}
 	query, args := filter.query()
-	rows, err := d.db.QueryContext(ctx, query, args...)
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		f, err := scanFinding(rows)
+	for f, err := range sqlitefile.Rows(ctx, of.db, scanFinding, query, args...) {
 		if err != nil {
 			return err
 		}
 		if !filter.fits(f) {
 			continue
 		}
-		if f.Approvers = approvers[f.ID]; f.Approvers == nil && f.Decision == Approved && !f.ByRule {
-			f.Approvers = []string{f.DecidedBy}
-		}
-		f.take(byField[f.ID])
+		stands(&f)
 		if !yield(f) {
 			return nil
 		}
 	}
-	return rows.Err()
+	return nil
 }
 
 // query is the statement for the findings that fit, patterns left aside.
@@ -151,7 +133,8 @@ func (f Filter) query() (string, []any) {
 		record = "'', '', f.address, f.was, '', f.status, f.reasons, '', iif(f.target IS NULL, '', ' '), ''"
 	}
 	query := `SELECT f.id, f.type, ` + record + `, f.fields,
-		ifnull(d.decision, 'open'), ifnull(d.who, ''), ifnull(d.at, ''), ifnull(d.note, ''), ifnull(d.carried, 0), ifnull(d.rule, 0), ifnull(d.seq, 0),
+		ifnull(d.decision, 'open'), ifnull(d.who, ''), ifnull(d.at, ''), ifnull(d.note, ''), ifnull(d.carried, 0),
+			ifnull(d.rule, 0), ifnull(d.seq, 0),
 		CASE WHEN d.decision = 'approved' THEN ifnull((SELECT max(seq) FROM decisions WHERE finding = f.id AND field = '' AND decision <> 'approved'), 0) ELSE 0 END,
 		m.grp, m.owner, ifnull(e.docket, 0), ifnull(e.who, '')
 		FROM findings f JOIN members m ON m.finding = f.id LEFT JOIN earlier e ON e.finding = f.id
@@ -174,8 +157,8 @@ func (f Filter) query() (string, []any) {
 	}
 	limit("f.status", statuses)
 	if len(f.IDs) > 0 {
-		list, ids := idList(f.IDs)
-		where, args = append(where, "f.id IN "+list), append(args, ids...)
+		marks, ids := sqlitefile.Marks(f.IDs)
+		where, args = append(where, "f.id IN "+marks), append(args, ids...)
 	}
 	if f.Group != 0 {
 		where, args = append(where, "m.grp = ?"), append(args, f.Group)
@@ -202,12 +185,14 @@ func (f Filter) query() (string, []any) {
 	return query + " END, f.id", args
 }
 
-func scanFinding(rows *sql.Rows) (Finding, error) {
+func scanFinding(row sqlitefile.Row) (Finding, error) {
 	var f Finding
 	var order []byte
 	var reasons, fields string
-	err := rows.Scan(&f.ID, &f.Type, &order, &f.Key, &f.Address, &f.Was, &f.Title, &f.Status, &reasons, &f.Source, &f.Target, &f.Agreed, &fields,
-		&f.Decision, &f.DecidedBy, &f.DecidedAt, &f.Note, &f.CarriedFrom, &f.ByRule, &f.Seq, &f.Stopped, &f.Group, &f.Owner, &f.Before.Docket, &f.Before.Who)
+	err := row.Scan(&f.ID, &f.Type, &order, &f.Key, &f.Address, &f.Was, &f.Title, &f.Status, &reasons, &f.Source, &f.Target,
+		&f.Agreed, &fields,
+		&f.Decision, &f.DecidedBy, &f.DecidedAt, &f.Note, &f.CarriedFrom, &f.ByRule, &f.Seq, &f.Stopped, &f.Group, &f.Owner,
+		&f.Before.Docket, &f.Before.Who)
 	if err != nil {
 		return f, err
 	}
@@ -218,139 +203,55 @@ func scanFinding(rows *sql.Rows) (Finding, error) {
 	return f, errors.Join(err, json.Unmarshal([]byte(fields), &f.Fields))
 }
 
-// take fills in the decisions on single fields that count beside the record's.
-func (f *Finding) take(byField map[string]decision.OnField) {
-	f.Take(byField)
-	for i := range f.Fields {
-		if on := f.On(f.Fields[i].Field); on != f.Decision {
-			f.Fields[i].Decision = string(on)
-		}
-	}
-}
-
-// approvers gives who approves findings on which more than one decision was made, of others the
-// one decision tells.
-func (d *Docket) approvers(ctx context.Context, ids []int64) (map[int64][]string, error) {
-	only, args := onlyOf(ids)
-	rows, err := d.db.QueryContext(ctx, "SELECT d.finding, d.who FROM decisions d JOIN (SELECT max(seq) AS last, min(seq) AS first FROM decisions WHERE field = '' AND NOT rule AND finding IN (SELECT finding FROM decisions WHERE field = '' "+only+" GROUP BY finding HAVING count(*) > 1) GROUP BY finding, who) g ON g.last = d.seq WHERE d.decision = 'approved' ORDER BY g.first", args...)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	out := map[int64][]string{}
-	for rows.Next() {
-		var id int64
-		var who string
-		if err := rows.Scan(&id, &who); err != nil {
-			return nil, err
-		}
-		out[id] = append(out[id], who)
-	}
-	return out, rows.Err()
-}
-
-func (d *Docket) fieldDecisions(ctx context.Context, ids []int64) (map[int64]map[string]decision.OnField, error) {
-	only, args := onlyOf(ids)
-	rows, err := d.db.QueryContext(ctx, "SELECT finding, field, max(seq), decision, who, at, note, carried FROM decisions WHERE field <> '' "+only+" GROUP BY finding, field", args...)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	out := map[int64]map[string]decision.OnField{}
-	for rows.Next() {
-		var id int64
-		var field string
-		var on decision.OnField
-		if err := rows.Scan(&id, &field, &on.Seq, &on.Decision, &on.Who, &on.At, &on.Note, &on.Carried); err != nil {
-			return nil, err
-		}
-		if out[id] == nil {
-			out[id] = map[string]decision.OnField{}
-		}
-		out[id][field] = on
-	}
-	return out, rows.Err()
-}
-
 // Checks gives the checks on the whole docket under 0 and the others by finding.
-func (d *Docket) Checks(ctx context.Context) (map[int64][]Check, error) { return d.checks(ctx, "") }
+func (of Found) Checks(ctx context.Context) (map[int64][]check.On, error) { return of.checks(ctx, "") }
 
-func (d *Docket) checks(ctx context.Context, where string, args ...any) (map[int64][]Check, error) {
-	rows, err := d.db.QueryContext(ctx, "SELECT ifnull(finding, 0), code, level, message, mend, fields, writes, partial FROM checks "+where+" ORDER BY rowid", args...)
-	if err != nil {
-		return nil, d.wrap(err)
+func (of Found) checks(ctx context.Context, where string, args ...any) (map[int64][]check.On, error) {
+	type on struct {
+		id int64
+		check.On
 	}
-	defer rows.Close()
-	out := map[int64][]Check{}
-	for rows.Next() {
-		var id int64
-		var c Check
+	out := map[int64][]check.On{}
+	for c, err := range sqlitefile.Rows(ctx, of.db, func(row sqlitefile.Row) (c on, err error) {
 		var fields, writes string
-		if err := rows.Scan(&id, &c.Code, &c.Level, &c.Message, &c.Mend, &fields, &writes, &c.Partial); err != nil {
-			return nil, d.wrap(err)
+		if err := row.Scan(&c.id, &c.Code, &c.Level, &c.Message, &c.Mend, &fields, &writes, &c.Partial); err != nil {
+			return c, err
 		}
-		if err := errors.Join(json.Unmarshal([]byte(fields), &c.Fields), json.Unmarshal([]byte(writes), &c.Writes)); err != nil {
-			return nil, d.wrap(err)
+		return c, errors.Join(json.Unmarshal([]byte(fields), &c.Fields), json.Unmarshal([]byte(writes), &c.Writes))
+	}, "SELECT ifnull(finding, 0), code, level, message, mend, fields, writes, partial FROM checks "+where+" ORDER BY rowid", args...) {
+		if err != nil {
+			return nil, of.wrap(err)
 		}
-		out[id] = append(out[id], c)
+		out[c.id] = append(out[c.id], c.On)
 	}
-	return out, d.wrap(rows.Err())
+	return out, nil
 }
 
 // Needs streams the needs that new findings of this docket satisfy, by finding; with
 // all also those that the target satisfies.
-func (d *Docket) Needs(ctx context.Context, all bool) iter.Seq2[Need, error] {
-	return func(yield func(Need, error) bool) {
-		rows, err := d.db.QueryContext(ctx, `SELECT finding, field, owner, required, by_name, type, key, address, in_target, needed, frees FROM needs
-			WHERE ? OR needed <> 0 ORDER BY finding, rowid`, all)
-		if err != nil {
-			yield(Need{}, d.wrap(err))
-			return
-		}
-		defer rows.Close()
-		for rows.Next() {
-			var n Need
-			if err := rows.Scan(&n.Holder, &n.Field, &n.Owner, &n.Required, &n.ByName, &n.Type, &n.Key, &n.Address, &n.InTarget, &n.Finding, &n.Frees); err != nil {
-				yield(Need{}, d.wrap(err))
-				return
-			}
-			if !yield(n, nil) {
-				return
-			}
-		}
-		if err := rows.Err(); err != nil {
-			yield(Need{}, d.wrap(err))
-		}
-	}
+func (of Found) Needs(ctx context.Context, all bool) iter.Seq2[Need, error] {
+	return wrapped(of.path, sqlitefile.Rows(ctx, of.db, func(row sqlitefile.Row) (n Need, err error) {
+		return n, row.Scan(&n.Holder, &n.Field, &n.Owner, &n.Required, &n.ByName, &n.Type, &n.Key, &n.Address, &n.InTarget,
+			&n.Finding, &n.Frees)
+	}, `SELECT finding, field, owner, required, by_name, type, key, address, in_target, needed, frees FROM needs
+			WHERE ? OR needed <> 0 ORDER BY finding, rowid`, all))
 }
 
 // Sides reads the source and target lines of some findings.
-func (d *Docket) Sides(ctx context.Context, ids []int64) (map[int64]Finding, error) {
-	out := make(map[int64]Finding, len(ids))
+func (of Found) Sides(ctx context.Context, ids []int64) (map[int64]Finding, error) {
 	if len(ids) == 0 {
-		return out, nil
+		return map[int64]Finding{}, nil
 	}
-	d.turn.RLock()
-	defer d.turn.RUnlock()
-	args := make([]any, len(ids))
-	for i, id := range ids {
-		args[i] = id
-	}
-	rows, err := d.db.QueryContext(ctx, "SELECT id, type, status, address, key, key_order, ifnull(source, ''), ifnull(target, ''), ifnull(agreed, '') FROM findings WHERE id IN (?"+strings.Repeat(", ?", len(ids)-1)+")", args...)
-	if err != nil {
-		return nil, d.wrap(err)
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var f Finding
+	q, done := of.reading()
+	defer done()
+	marks, args := sqlitefile.Marks(ids)
+	out, err := sqlitefile.By(ctx, q, func(f Finding) int64 { return f.ID }, func(row sqlitefile.Row) (f Finding, err error) {
 		var order []byte
-		if err := rows.Scan(&f.ID, &f.Type, &f.Status, &f.Address, &f.Key, &order, &f.Source, &f.Target, &f.Agreed); err != nil {
-			return nil, d.wrap(err)
-		}
+		err = row.Scan(&f.ID, &f.Type, &f.Status, &f.Address, &f.Key, &order, &f.Source, &f.Target, &f.Agreed)
 		f.Order = string(order)
-		out[f.ID] = f
-	}
-	return out, d.wrap(rows.Err())
+		return f, err
+	}, "SELECT id, type, status, address, key, key_order, ifnull(source, ''), ifnull(target, ''), ifnull(agreed, '') FROM findings WHERE id IN "+marks, args...)
+	return out, of.wrap(err)
 }
 
 // Keyed is a finding of which only the key is read.
@@ -363,37 +264,22 @@ type Keyed struct {
 }
 
 // Keys streams the keys of all findings.
-func (d *Docket) Keys(ctx context.Context) iter.Seq2[Keyed, error] {
-	return func(yield func(Keyed, error) bool) {
-		rows, err := d.db.QueryContext(ctx, "SELECT id, type, key, key_order, target IS NOT NULL FROM findings ORDER BY id")
-		if err != nil {
-			yield(Keyed{}, d.wrap(err))
-			return
-		}
-		defer rows.Close()
-		for rows.Next() {
-			var k Keyed
-			var order []byte
-			if err := rows.Scan(&k.ID, &k.Type, &k.Key, &order, &k.InTarget); err != nil {
-				yield(Keyed{}, d.wrap(err))
-				return
-			}
-			k.Order = string(order)
-			if !yield(k, nil) {
-				return
-			}
-		}
-		if err := rows.Err(); err != nil {
-			yield(Keyed{}, d.wrap(err))
-		}
-	}
+func (of Found) Keys(ctx context.Context) iter.Seq2[Keyed, error] {
+	return wrapped(of.path, sqlitefile.Rows(ctx, of.db, func(row sqlitefile.Row) (k Keyed, err error) {
+		var order []byte
+		err = row.Scan(&k.ID, &k.Type, &k.Key, &order, &k.InTarget)
+		k.Order = string(order)
+		return k, err
+	}, "SELECT id, type, key, key_order, target IS NOT NULL FROM findings ORDER BY id"))
 }
 
-// onlyOf limits decisions to those on some findings, where there are any.
-func onlyOf(ids []int64) (string, []any) {
-	if len(ids) == 0 {
-		return "", nil
+// wrapped says of an error in a stream which docket it is of.
+func wrapped[T any](path string, rows iter.Seq2[T, error]) iter.Seq2[T, error] {
+	return func(yield func(T, error) bool) {
+		for value, err := range rows {
+			if !yield(value, wrap(path, err)) {
+				return
+			}
+		}
 	}
-	list, args := idList(ids)
-	return "AND finding IN " + list, args
 }

@@ -5,6 +5,9 @@ import (
 	"database/sql"
 	"slices"
 	"time"
+
+	"anagram/internal/files/sqlitefile"
+	"anagram/internal/store/docket/run"
 )
 
 // Signature is a text of answers (package answers) with the signature that somebody put under
@@ -29,21 +32,22 @@ func (d *Docket) Sign(ctx context.Context, readBy string, at time.Time, signatur
 	if len(signatures) == 0 {
 		return nil
 	}
-	unlock, err := d.lockDecision(ctx)
+	unlock, err := lockDecision(ctx, d)
 	if err != nil {
 		return err
 	}
 	defer unlock()
 	signatures = slices.Clone(signatures)
 	for i := range signatures {
-		signatures[i].At = Stamp(at)
+		signatures[i].At = run.Stamp(at)
 	}
 	return d.transaction(ctx, func(tx *sql.Tx) error {
 		if err := d.link(ctx, tx, linkSign, signedOff{ReadBy: readBy, Origin: d.origin, Signatures: signatures}); err != nil {
 			return err
 		}
 		for _, s := range signatures {
-			if _, err := tx.ExecContext(ctx, "INSERT INTO signatures (at, who, text, signature) VALUES (?,?,?,?)", s.At, s.Who, s.Text, s.Signature); err != nil {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO signatures (at, who, text, signature) VALUES (?,?,?,?)", s.At, s.Who,
+				s.Text, s.Signature); err != nil {
 				return err
 			}
 		}
@@ -52,30 +56,13 @@ func (d *Docket) Sign(ctx context.Context, readBy string, at time.Time, signatur
 }
 
 // Signatures gives all signatures in their order.
-func (d *Docket) Signatures(ctx context.Context) ([]Signature, error) { return d.signatures(ctx, d.db) }
-
-func (d *Docket) signatures(ctx context.Context, q queryer) ([]Signature, error) {
-	rows, err := q.QueryContext(ctx, "SELECT at, who, text, signature FROM signatures ORDER BY seq")
-	if err != nil {
-		return nil, d.wrap(err)
-	}
-	defer rows.Close()
-	var out []Signature
-	for rows.Next() {
-		var s Signature
-		if err := rows.Scan(&s.At, &s.Who, &s.Text, &s.Signature); err != nil {
-			return nil, d.wrap(err)
-		}
-		out = append(out, s)
-	}
-	return out, d.wrap(rows.Err())
+func (d *Docket) Signatures(ctx context.Context) ([]Signature, error) {
+	out, err := signatures(ctx, d.db)
+	return out, d.Wrap(err)
 }
 
-// compareSignatures holds the table against the chain.
-func (d *Docket) compareSignatures(ctx context.Context, q queryer, given []Signature) error {
-	have, err := d.signatures(ctx, q)
-	if err == nil && !slices.Equal(have, given) {
-		err = d.altered("its signatures are not as its log says")
-	}
-	return err
+func signatures(ctx context.Context, q sqlitefile.Queryer) ([]Signature, error) {
+	return sqlitefile.List(ctx, q, func(row sqlitefile.Row) (s Signature, err error) {
+		return s, row.Scan(&s.At, &s.Who, &s.Text, &s.Signature)
+	}, "SELECT at, who, text, signature FROM signatures ORDER BY seq")
 }

@@ -63,7 +63,8 @@ func (e *Edited) begin(about *Manifest, source []byte) error {
 			continue
 		}
 		if other := e.forms[m[1]]; other != "" {
-			return &Error{Parcel: e.path, File: name, Message: fmt.Sprintf("records/%s.%s is there as well; keep the one that holds", m[1], other)}
+			return &Error{Parcel: e.path, File: name, Message: fmt.Sprintf("records/%s.%s is there as well; keep the one that holds",
+				m[1], other)}
 		}
 		e.forms[m[1]] = m[2]
 	}
@@ -81,7 +82,8 @@ func (e *Edited) begin(about *Manifest, source []byte) error {
 			return err
 		}
 	case about == nil:
-		return &Error{Parcel: e.path, Message: "it has no parcel.json, so it is not a parcel yet; anagram parcel make makes one of a folder"}
+		return &Error{Parcel: e.path,
+			Message: "it has no parcel.json, so it is not a parcel yet; anagram parcel make makes one of a folder"}
 	default:
 		e.Manifest = *about
 	}
@@ -96,10 +98,12 @@ func (e *Edited) Types() ([]Type, error) {
 	var out []Type
 	for _, name := range slices.Sorted(maps.Keys(e.forms)) {
 		if _, ok := e.Catalog.Type(name); !ok {
-			return nil, &Error{Parcel: e.path, File: "records/" + name + "." + e.forms[name], Message: fmt.Sprintf("the catalog has no record type %q%s", name, yamldoc.Nearest(name, e.Catalog.Names()))}
+			return nil, &Error{Parcel: e.path, File: "records/" + name + "." + e.forms[name],
+				Message: fmt.Sprintf("the catalog has no record type %q%s", name, yamldoc.Nearest(name, e.Catalog.Names()))}
 		}
 		if _, ok := e.Manifest.Type(name); !ok {
-			return nil, &Error{Parcel: e.path, File: "records/" + name + "." + e.forms[name], Message: fmt.Sprintf("which fields %s has is not known: parcel.json does not describe it", name)}
+			return nil, &Error{Parcel: e.path, File: "records/" + name + "." + e.forms[name],
+				Message: fmt.Sprintf("which fields %s has is not known: parcel.json does not describe it", name)}
 		}
 	}
 	for _, name := range e.Catalog.Names() {

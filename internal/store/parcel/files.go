@@ -83,7 +83,8 @@ func openZip(path string) (*zipFiles, error) {
 		case !entry.Mode().IsRegular():
 			err = fmt.Errorf("%s is not a plain file", entry.Name)
 		case entry.UncompressedSize64 > 1<<20 && entry.UncompressedSize64/maxRatio > entry.CompressedSize64:
-			err = fmt.Errorf("%s would unfold from %d to %d bytes, more than any honest file does", entry.Name, entry.CompressedSize64, entry.UncompressedSize64)
+			err = fmt.Errorf("%s would unfold from %d to %d bytes, more than any honest file does", entry.Name,
+				entry.CompressedSize64, entry.UncompressedSize64)
 		}
 		if err != nil {
 			_ = reader.Close()

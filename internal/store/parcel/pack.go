@@ -144,7 +144,8 @@ func (p *packing) finish() (packed, error) {
 
 // zipPacked puts a packed file into a ZIP file as it is.
 func zipPacked(z *zip.Writer, name, path string, p packed) error {
-	out, err := z.CreateRaw(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: earliest, CRC32: p.crc, CompressedSize64: uint64(p.size), UncompressedSize64: uint64(p.Bytes)})
+	out, err := z.CreateRaw(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: earliest, CRC32: p.crc,
+		CompressedSize64: uint64(p.size), UncompressedSize64: uint64(p.Bytes)})
 	if err != nil {
 		return err
 	}

@@ -79,7 +79,8 @@ func Open(path string) (*Reader, error) {
 		return nil, err
 	}
 	if info.IsDir() && safe.Pending(path) {
-		return nil, &Error{Parcel: path, Message: "putting its new files into place was interrupted; finish it with: anagram parcel reseal " + show.Arg(path) + " --note TEXT"}
+		return nil, &Error{Parcel: path,
+			Message: "putting its new files into place was interrupted; finish it with: anagram parcel reseal " + show.Arg(path) + " --note TEXT"}
 	}
 	if info.IsDir() {
 		r.files, err = openFolder(path)
@@ -124,7 +125,7 @@ func (r *Reader) head() error {
 	if hex.EncodeToString(sum[:]) != manifest.Catalog.SHA256 {
 		return r.broken(catalogName)
 	}
-	r.Catalog, err = catalog.Parse(r.path+", "+catalogName, source)
+	r.Catalog, err = catalog.Again(r.path+", "+catalogName, source)
 	return err
 }
 
@@ -332,7 +333,8 @@ func (r *Reader) headOf(line []byte, t Type) (record.Record, bool) {
 	}}, ok
 }
 
-func (r *Reader) records(ctx context.Context, typ string, short func([]byte, Type) (record.Record, bool), yield func(record.Record) bool) error {
+func (r *Reader) records(ctx context.Context, typ string, short func([]byte, Type) (record.Record, bool),
+	yield func(record.Record) bool) error {
 	t, ok := r.Manifest.Type(typ)
 	if !ok {
 		return nil
@@ -349,7 +351,8 @@ func (r *Reader) records(ctx context.Context, typ string, short func([]byte, Typ
 		line, err := readLine(lines)
 		if errors.Is(err, io.EOF) {
 			if n-1 != t.Records {
-				return &Error{Parcel: r.path, File: name, Broken: true, Message: fmt.Sprintf("it ends after %d records, the manifest says %d", n-1, t.Records)}
+				return &Error{Parcel: r.path, File: name, Broken: true,
+					Message: fmt.Sprintf("it ends after %d records, the manifest says %d", n-1, t.Records)}
 			}
 			return nil
 		}

@@ -203,7 +203,8 @@ func (t *TypeWriter) Finish(whole bool) (int, error) {
 			behind <- finished{name, sum, err}
 		}()
 	}
-	w.manifest.Types = append(w.manifest.Types, Type{Name: t.name, Fields: t.fields, Records: count, Chosen: t.chosen, Whole: whole, Newest: t.newest})
+	w.manifest.Types = append(w.manifest.Types, Type{Name: t.name, Fields: t.fields, Records: count, Chosen: t.chosen, Whole: whole,
+		Newest: t.newest})
 	return count, nil
 }
 
@@ -299,7 +300,8 @@ func (w *Writer) Finish(path string, asFolder bool) (Manifest, error) {
 		return Manifest{}, err
 	}
 	if len(text) > maxManifest {
-		return Manifest{}, fmt.Errorf("parcel.json would have %d bytes, and at most %d are read: it lists too many attachments. Export fewer records, or leave them out with --no-files", len(text), maxManifest)
+		return Manifest{},
+			fmt.Errorf("parcel.json would have %d bytes, and at most %d are read: it lists too many attachments. Export fewer records, or leave them out with --no-files", len(text), maxManifest)
 	}
 	if err := os.WriteFile(filepath.Join(w.folder, manifestName), text, 0o600); err != nil {
 		return Manifest{}, err

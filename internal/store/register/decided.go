@@ -10,6 +10,7 @@ import (
 	"slices"
 	"time"
 
+	"anagram/internal/core/decision"
 	"anagram/internal/files/safe"
 	"anagram/internal/files/sqlitefile"
 	"anagram/internal/store/docket"
@@ -28,8 +29,9 @@ type Decided struct {
 type Said struct {
 	Field     string // "" for the record
 	Docket    int
-	Decision  docket.Decision
+	Decision  decision.Decision
 	Who, Note string
+	At        string // when it was said, UTC, RFC 3339
 	source    []byte // sums of what both sides had then
 	target    []byte
 }
@@ -58,10 +60,11 @@ func sum(text string) []byte {
 }
 
 const decidedSchema = `
-CREATE TABLE IF NOT EXISTS decided (source TEXT, target TEXT, type TEXT, ord BLOB, field TEXT, docket INTEGER, first INTEGER, decision TEXT, who TEXT, note TEXT,
+CREATE TABLE IF NOT EXISTS decided (source TEXT, target TEXT, type TEXT, ord BLOB, field TEXT, docket INTEGER, first INTEGER,
+	decision TEXT, who TEXT, note TEXT, at TEXT,
   source_sum BLOB, target_sum BLOB, PRIMARY KEY (source, target, type, ord, field)) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS seen (docket INTEGER PRIMARY KEY, matched_at TEXT, size INTEGER, modified INTEGER);
-PRAGMA user_version = 2;`
+PRAGMA user_version = 3;`
 
 // wait is how long another anagram that brings this up to date is waited for.
 const wait = 10 * time.Second
@@ -94,7 +97,7 @@ func openDecided(ctx context.Context, w *workspace.Workspace, before int, path s
 	db.SetMaxOpenConns(1)
 	d := &Decided{db: db}
 	var was int
-	if err = db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&was); err == nil && was == 1 {
+	if err = db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&was); err == nil && was != 0 && was != 3 {
 		err = errors.New("an earlier program made it")
 	}
 	if err == nil {
@@ -104,7 +107,8 @@ func openDecided(ctx context.Context, w *workspace.Workspace, before int, path s
 		err = d.update(ctx, w, before)
 	}
 	if err == nil {
-		d.find, err = db.PrepareContext(ctx, "SELECT field, first, decision, who, note, source_sum, target_sum FROM decided WHERE source = ? AND target = ? AND type = ? AND ord = ? AND decision <> 'open' ORDER BY field")
+		d.find, err = db.PrepareContext(ctx,
+			"SELECT field, first, decision, who, note, at, source_sum, target_sum FROM decided WHERE source = ? AND target = ? AND type = ? AND ord = ? AND decision <> 'open' ORDER BY field")
 	}
 	if err != nil {
 		return nil, errors.Join(err, d.Close())
@@ -126,7 +130,7 @@ func (d *Decided) Find(ctx context.Context, source, target string, f docket.Find
 	var out []Said
 	for rows.Next() {
 		var s Said
-		if err := rows.Scan(&s.Field, &s.Docket, &s.Decision, &s.Who, &s.Note, &s.source, &s.target); err != nil {
+		if err := rows.Scan(&s.Field, &s.Docket, &s.Decision, &s.Who, &s.Note, &s.At, &s.source, &s.target); err != nil {
 			return nil, err
 		}
 		out = append(out, s)
@@ -148,7 +152,7 @@ func (d *Decided) update(ctx context.Context, w *workspace.Workspace, before int
 	if err != nil {
 		return err
 	}
-	tx, err := d.db.BeginTx(ctx, nil)
+	tx, err := d.db.BeginTx(context.WithoutCancel(ctx), nil)
 	if err != nil {
 		return err
 	}
@@ -239,7 +243,7 @@ func (d *Decided) take(ctx context.Context, tx *sql.Tx, path string, number int,
 			return true, err
 		}
 		defer k.close()
-		for f, err := range of.Decided(ctx) {
+		for f, err := range of.Found.Decided(ctx) {
 			if ctx.Err() != nil {
 				return true, ctx.Err()
 			}
@@ -251,7 +255,8 @@ func (d *Decided) take(ctx context.Context, tx *sql.Tx, path string, number int,
 			}
 		}
 	}
-	_, err = tx.ExecContext(ctx, "INSERT OR REPLACE INTO seen VALUES (?,?,?,?)", number, h.MatchedAt, info.Size(), info.ModTime().UnixNano())
+	_, err = tx.ExecContext(ctx, "INSERT OR REPLACE INTO seen VALUES (?,?,?,?)", number, h.MatchedAt, info.Size(),
+		info.ModTime().UnixNano())
 	return true, err
 }
 
@@ -259,11 +264,14 @@ func (d *Decided) take(ctx context.Context, tx *sql.Tx, path string, number int,
 type keeping struct{ put, supersede *sql.Stmt }
 
 func newKeeping(ctx context.Context, tx *sql.Tx) (k keeping, err error) {
-	if k.put, err = tx.PrepareContext(ctx, `INSERT INTO decided VALUES (?,?,?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO UPDATE SET docket = excluded.docket, first = excluded.first,
-		decision = excluded.decision, who = excluded.who, note = excluded.note, source_sum = excluded.source_sum, target_sum = excluded.target_sum WHERE excluded.docket >= docket`); err != nil {
+	if k.put, err = tx.PrepareContext(ctx,
+		`INSERT INTO decided VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO UPDATE SET docket = excluded.docket, first = excluded.first,
+		decision = excluded.decision, who = excluded.who, note = excluded.note, at = excluded.at, source_sum = excluded.source_sum,
+			target_sum = excluded.target_sum WHERE excluded.docket >= docket`); err != nil {
 		return k, err
 	}
-	k.supersede, err = tx.PrepareContext(ctx, "UPDATE decided SET decision = 'open', docket = ? WHERE source = ? AND target = ? AND type = ? AND ord = ? AND field <> '' AND docket <= ?")
+	k.supersede, err = tx.PrepareContext(ctx,
+		"UPDATE decided SET decision = 'open', docket = ? WHERE source = ? AND target = ? AND type = ? AND ord = ? AND field <> '' AND docket <= ?")
 	return k, err
 }
 
@@ -275,18 +283,19 @@ func (k keeping) close() {
 // keep takes what a docket says about a record and its fields, unless a later one says
 // something. A record that was declined but for some fields was declined field by field.
 func (k keeping) keep(ctx context.Context, h docket.Header, number int, f docket.Finding) error {
-	put := func(field string, decision docket.Decision, source, target []byte) error {
-		who, note, first := f.SaidOn(field)
+	put := func(field string, decision decision.Decision, source, target []byte) error {
+		who, note, at, first := f.SaidOn(field)
 		if first == 0 {
 			first = number
 		}
-		_, err := k.put.ExecContext(ctx, h.Source, h.Target, f.Type, []byte(f.Order), field, number, first, string(decision), who, note, source, target)
+		_, err := k.put.ExecContext(ctx, h.Source, h.Target, f.Type, []byte(f.Order), field, number, first, string(decision), who,
+			note, at, source, target)
 		return err
 	}
-	partly := f.Decision != docket.Approved && f.AnyApproved()
+	partly := f.Decision != decision.Approved && f.AnyApproved()
 	on := f.Decision
 	if partly || f.ByRule { // a rule decides anew each time
-		on = docket.Undecided
+		on = decision.Undecided
 	}
 	if err := put("", on, sum(f.Source), sum(f.Target)); err != nil {
 		return err
@@ -296,7 +305,7 @@ func (k keeping) keep(ctx context.Context, h docket.Header, number int, f docket
 		return err
 	}
 	for _, field := range f.Fields {
-		own := slices.Contains(f.Against, field.Field) && (f.Decision == docket.Approved || f.Decision == docket.Undecided)
+		own := slices.Contains(f.Against, field.Field) && (f.Decision == decision.Approved || f.Decision == decision.Undecided)
 		if _, decided := f.ByField[field.Field]; own || decided || partly {
 			if err := put(field.Field, f.On(field.Field), sumOf(field.Source), sumOf(field.Target)); err != nil {
 				return err

@@ -9,7 +9,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"anagram/internal/core/decision"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
 	"anagram/internal/store/workspace"
 )
 
@@ -43,15 +45,15 @@ func TestPastsAreWhatDocketsAre(t *testing.T) {
 	same("known")
 	d, err := docket.Open(ctx, w.DocketPath(2))
 	require.NoError(t, err)
-	require.NoError(t, d.Decide(ctx, "mara", "", noon, []docket.Verdict{{Finding: 1, Decision: docket.Held}}))
-	_, err = d.StartRun(ctx, docket.ImportRun, "mara", noon)
+	require.NoError(t, d.Decide(ctx, "mara", "", noon, []docket.Verdict{{Finding: 1, Decision: decision.Held}}))
+	_, err = run.Start(ctx, d, run.ImportRun, "mara", noon)
 	require.NoError(t, errors.Join(err, d.Close()))
 	pasts, err := Pasts(ctx, w)
 	require.NoError(t, err)
 	assert.Len(t, pasts[1].Runs, 1, "it is read as it is now")
 	entries, err := Dockets(ctx, w)
 	require.NoError(t, err)
-	assert.Equal(t, docket.Tally{Open: 1, Held: 1}, entries[1].Tally, "and is not taken for counted")
+	assert.Equal(t, decision.Tally{Open: 1, Held: 1}, entries[1].Tally, "and is not taken for counted")
 	same("as it was")
 	require.NoError(t, os.WriteFile(w.DocketPath(1), []byte("no docket"), 0o600))
 	same("damaged")

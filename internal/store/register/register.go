@@ -11,8 +11,11 @@ import (
 	"os"
 	"time"
 
+	"anagram/internal/core/decision"
 	"anagram/internal/files/safe"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/form"
+	"anagram/internal/store/docket/run"
 	"anagram/internal/store/workspace"
 )
 
@@ -44,9 +47,10 @@ type line struct {
 	Size     int64     `json:"size"`
 	Modified time.Time `json:"modified"`
 	Match    header    `json:"match"`
-	docket.Tally
-	Runs     []run `json:"runs,omitempty"`
-	AfterDue bool  `json:"after_due,omitempty"`
+	decision.Tally
+	Runs     []pastRun `json:"runs,omitempty"`
+	AfterDue bool      `json:"after_due,omitempty"`
+	Form     int       `json:"form,omitempty"` // of the docket, where it is the newest; 0 for an earlier one
 }
 
 // header is what is asked of a docket that is not open.
@@ -65,7 +69,7 @@ type header struct {
 	Brings map[string]string `json:"brings,omitempty"`
 }
 
-type run struct {
+type pastRun struct {
 	Seq       int64  `json:"seq"`
 	Kind      string `json:"kind"`
 	Who       string `json:"by"`
@@ -80,22 +84,34 @@ type run struct {
 	Message   string `json:"message,omitempty"`
 }
 
+// formOf is the form of a docket as a line has it.
+func formOf(s docket.Summary) int {
+	if s.Earlier {
+		return 0
+	}
+	return form.Version
+}
+
 func lineOf(number int, info fs.FileInfo, s docket.Summary) line {
 	h := s.Header
 	out := line{Docket: number, Size: info.Size(), Modified: info.ModTime().UTC(), Tally: s.Tally, AfterDue: s.AfterDue,
-		Match: header{h.Parcel, h.ParcelFile, h.Source, h.Target, h.TargetParcel, h.ByHand, h.Restores, h.ExportedAt, h.MatchedAt, h.MatchedBy, h.Brings}}
+		Form: formOf(s),
+		Match: header{h.Parcel, h.ParcelFile, h.Source, h.Target, h.TargetParcel, h.ByHand, h.Restores, h.ExportedAt, h.MatchedAt,
+			h.MatchedBy, h.Brings}}
 	for _, r := range s.Runs {
-		out.Runs = append(out.Runs, run(r))
+		out.Runs = append(out.Runs, pastRun(r))
 	}
 	return out
 }
 
 func (l line) summary() docket.Summary {
 	m := l.Match
-	out := docket.Summary{Tally: l.Tally, Past: docket.Past{AfterDue: l.AfterDue, Header: docket.Header{Number: l.Docket, Parcel: m.Parcel, ParcelFile: m.ParcelFile, Source: m.Source, Target: m.Target,
-		TargetParcel: m.TargetParcel, ByHand: m.ByHand, Restores: m.Restores, ExportedAt: m.ExportedAt, MatchedAt: m.MatchedAt, MatchedBy: m.MatchedBy, Brings: m.Brings}}}
+	out := docket.Summary{Tally: l.Tally, Past: docket.Past{AfterDue: l.AfterDue, Earlier: l.Form < form.Version,
+		Header: docket.Header{Number: l.Docket, Parcel: m.Parcel, ParcelFile: m.ParcelFile, Source: m.Source, Target: m.Target,
+			TargetParcel: m.TargetParcel, ByHand: m.ByHand, Restores: m.Restores, ExportedAt: m.ExportedAt, MatchedAt: m.MatchedAt,
+			MatchedBy: m.MatchedBy, Brings: m.Brings}}}
 	for _, r := range l.Runs {
-		out.Runs = append(out.Runs, docket.Run(r))
+		out.Runs = append(out.Runs, run.Run(r))
 	}
 	return out
 }

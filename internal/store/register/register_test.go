@@ -13,8 +13,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"anagram/internal/core/decision"
 	"anagram/internal/core/match"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/build"
 	"anagram/internal/store/workspace"
 )
 
@@ -28,7 +30,7 @@ func addDocket(t *testing.T, w *workspace.Workspace, number, findings int, value
 	require.NoError(t, err)
 	_, err = w.Dockets()
 	require.NoError(t, err)
-	b, err := docket.Create(ctx, scratch)
+	b, err := build.Create(ctx, scratch)
 	require.NoError(t, err)
 	defer b.Discard()
 	for i := range findings {
@@ -41,7 +43,7 @@ func addDocket(t *testing.T, w *workspace.Workspace, number, findings int, value
 	require.NoError(t, err)
 }
 
-func decide(t *testing.T, w *workspace.Workspace, number int, note string, decision docket.Decision, ids ...int64) {
+func decide(t *testing.T, w *workspace.Workspace, number int, note string, decision decision.Decision, ids ...int64) {
 	t.Helper()
 	d, err := docket.Open(context.Background(), w.DocketPath(number))
 	require.NoError(t, err)
@@ -76,11 +78,11 @@ func TestTheRegisterSaysWhatTheDocketsSay(t *testing.T) {
 	addDocket(t, w, 2, 1, "b")
 	list := entries(t, w)
 	require.Len(t, list, 2)
-	assert.Equal(t, docket.Tally{Open: 3}, list[0].Tally)
+	assert.Equal(t, decision.Tally{Open: 3}, list[0].Tally)
 	assert.Equal(t, []any{2, "sandbox", "production", "p", "2026-11-23T12:00:02Z"}, []any{list[1].Header.Number, list[1].Header.Source, list[1].Header.Target, list[1].Header.Parcel, list[1].Header.MatchedAt})
 
-	decide(t, w, 1, "", docket.Approved, 1, 2)
-	assert.Equal(t, docket.Tally{Open: 1, Approved: 2}, entries(t, w)[0].Tally)
+	decide(t, w, 1, "", decision.Approved, 1, 2)
+	assert.Equal(t, decision.Tally{Open: 1, Approved: 2}, entries(t, w)[0].Tally)
 
 	// What the register says is the same as what reading all of them anew says.
 	known := entries(t, w)
@@ -177,14 +179,14 @@ func TestWhatWasDecidedLastCounts(t *testing.T) {
 	addDocket(t, w, 1, 3, "a")
 	addDocket(t, w, 2, 3, "b")
 	assert.Equal(t, "nothing", said(t, w, 3, "K1", "a"))
-	decide(t, w, 1, "not now", docket.Declined, 1, 2)
+	decide(t, w, 1, "not now", decision.Declined, 1, 2)
 	assert.Equal(t, `declined in 1 by mara "not now", as it is: true`, said(t, w, 3, "K1", "a"))
 	assert.Equal(t, `declined in 1 by mara "not now", as it is: false`, said(t, w, 3, "K1", "b"), "the source has other values by now")
-	decide(t, w, 2, "", docket.Held, 1)
+	decide(t, w, 2, "", decision.Held, 1)
 	assert.Equal(t, `held in 2 by mara "", as it is: true`, said(t, w, 3, "K1", "b"))
-	decide(t, w, 1, "again", docket.Approved, 1)
+	decide(t, w, 1, "again", decision.Approved, 1)
 	assert.Equal(t, `held in 2 by mara "", as it is: true`, said(t, w, 3, "K1", "b"), "what the later docket says counts, whenever the earlier one was decided")
-	decide(t, w, 1, "", docket.Approved, 2)
+	decide(t, w, 1, "", decision.Approved, 2)
 	assert.Equal(t, `approved in 1 by mara "", as it is: true`, said(t, w, 3, "K2", "a"))
 	assert.Equal(t, "nothing", said(t, w, 3, "K3", "a"))
 
@@ -205,7 +207,7 @@ func TestACarriedDecisionNamesItsFirstDocket(t *testing.T) {
 	addDocket(t, w, 2, 1, "a")
 	d, err := docket.Open(context.Background(), w.DocketPath(2))
 	require.NoError(t, err)
-	require.NoError(t, d.Decide(context.Background(), "mara", "a note of one's own: carried over from docket 9", noon, []docket.Verdict{{Finding: 1, Decision: docket.Declined, Carried: 1}}))
+	require.NoError(t, d.Decide(context.Background(), "mara", "a note of one's own: carried over from docket 9", noon, []docket.Verdict{{Finding: 1, Decision: decision.Declined, Carried: 1}}))
 	require.NoError(t, d.Close())
 	assert.Equal(t, `declined in 1 by mara "a note of one's own: carried over from docket 9", as it is: true`, said(t, w, 3, "K1", "a"))
 }
@@ -225,7 +227,7 @@ func TestAKillBetweenRegisterAndDocketLosesNothing(t *testing.T) {
 		d, err := Open(ctx, w, 1)
 		require.NoError(t, err)
 		defer d.Close()
-		require.NoError(t, d.Decide(ctx, "mara", "", noon, []docket.Verdict{{Finding: id, Decision: docket.Held}}))
+		require.NoError(t, d.Decide(ctx, "mara", "", noon, []docket.Verdict{{Finding: id, Decision: decision.Held}}))
 	}
 	held := func() int {
 		d, err := Open(ctx, w, 1)

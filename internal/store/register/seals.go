@@ -174,7 +174,8 @@ func strange(ctx context.Context, d *docket.Docket, is docket.Seal, last sealed)
 		return &StrangeError{Path: d.Path(), Message: fmt.Sprintf(format, args...), After: after}
 	}
 	if is.Digest != last.Digest {
-		return say(-1, "it is not the docket that this workspace made under this number: what the match found differs. Bring the file back as it was, or match again")
+		return say(-1,
+			"it is not the docket that this workspace made under this number: what the match found differs. Bring the file back as it was, or match again")
 	}
 	known := []string{last.Head}
 	if last.Before != "" && !last.Written { // the one that was announced may be missing
@@ -189,7 +190,8 @@ func strange(ctx context.Context, d *docket.Docket, is docket.Seal, last sealed)
 			after = 0 // it had none
 		}
 		if after >= 0 {
-			return say(after, "it holds decisions that this workspace did not write. Where they were made elsewhere, read them in with: anagram decide %d --from %s", last.Docket, d.Path())
+			return say(after,
+				"it holds decisions that this workspace did not write. Where they were made elsewhere, read them in with: anagram decide %d --from %s", last.Docket, d.Path())
 		}
 	}
 	return say(-1, "its log is not the one that this workspace wrote. Bring the file back as it was, or match again")

@@ -10,7 +10,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"anagram/internal/core/decision"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/build"
 	"anagram/internal/store/workspace"
 )
 
@@ -48,7 +50,7 @@ func TestOnlyTheWorkspacesOwnDocketsAreKnown(t *testing.T) {
 	assert.ErrorContains(t, Known(w, d), "it is a copy. Read its decisions in with: anagram decide 2 --from")
 
 	// It goes on elsewhere and is put over one's own.
-	require.NoError(t, d.Decide(ctx, "ida", "", noon, []docket.Verdict{{Finding: 1, Decision: docket.Approved}}))
+	require.NoError(t, d.Decide(ctx, "ida", "", noon, []docket.Verdict{{Finding: 1, Decision: decision.Approved}}))
 	require.NoError(t, d.Close())
 	text, err = os.ReadFile(elsewhere)
 	require.NoError(t, err)
@@ -110,7 +112,7 @@ func TestWhatWasSaidOnAFieldIsKept(t *testing.T) {
 		require.NoError(t, err)
 		_, err = w.Dockets()
 		require.NoError(t, err)
-		b, err := docket.Create(ctx, scratch)
+		b, err := build.Create(ctx, scratch)
 		require.NoError(t, err)
 		defer b.Discard()
 		_, err = b.Finding(ctx, docket.Finding{Type: "u", Address: "u/K", Key: `["K"]`, Order: "K", Status: "changed", Source: "s", Target: target,
@@ -123,8 +125,8 @@ func TestWhatWasSaidOnAFieldIsKept(t *testing.T) {
 	make2(1, "t")
 	d, err := docket.Open(ctx, w.DocketPath(1))
 	require.NoError(t, err)
-	require.NoError(t, d.Decide(ctx, "ida", "no", noon, []docket.Verdict{{Finding: 1, Decision: docket.Declined}}))
-	require.NoError(t, d.Decide(ctx, "mara", "yes", noon, []docket.Verdict{{Finding: 1, Field: "x", Decision: docket.Approved}}))
+	require.NoError(t, d.Decide(ctx, "ida", "no", noon, []docket.Verdict{{Finding: 1, Decision: decision.Declined}}))
+	require.NoError(t, d.Decide(ctx, "ida", "yes", noon, []docket.Verdict{{Finding: 1, Field: "x", Decision: decision.Approved}}))
 	require.NoError(t, d.Close())
 	said := func(before int, target string) map[string]string {
 		all, err := OpenDecided(ctx, w, before)
@@ -141,6 +143,6 @@ func TestWhatWasSaidOnAFieldIsKept(t *testing.T) {
 		}
 		return out
 	}
-	assert.Equal(t, map[string]string{"x": "approved by mara", "y": "declined by ida"}, said(2, "t"))
+	assert.Equal(t, map[string]string{"x": "approved by ida", "y": "declined by ida"}, said(2, "t"))
 	assert.Equal(t, map[string]string{"y": "declined by ida"}, said(2, "other"), "another value is another question")
 }

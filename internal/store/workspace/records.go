@@ -55,7 +55,8 @@ func (w *Workspace) SetRecords(name string, records []string) error {
 	if len(got.Records) == 0 {
 		got.Records = nil
 	}
-	same := reflect.DeepEqual(got, want) && len(after.Selections) == len(w.Selections) && reflect.DeepEqual(after.Environments, w.Environments)
+	same := reflect.DeepEqual(got, want) && len(after.Selections) == len(w.Selections) &&
+		reflect.DeepEqual(after.Environments, w.Environments)
 	for other, was := range w.Selections {
 		same = same && (other == name || reflect.DeepEqual(after.Selections[other], was))
 	}
@@ -71,7 +72,8 @@ func withRecords(text, name string, records []string) (string, error) {
 	lines := strings.SplitAfter(text, "\n")
 	begin, end := block(lines, name)
 	if begin < 0 {
-		return "", &Error{Message: fmt.Sprintf("the selection %q is written on one line in %s, so nothing can be added to it; write it on lines of its own", name, ConfigName)}
+		return "",
+			&Error{Message: fmt.Sprintf("the selection %q is written on one line in %s, so nothing can be added to it; write it on lines of its own", name, ConfigName)}
 	}
 	inner := indentOf(lines[begin]) + 2
 	if end > begin+1 {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"anagram/internal/core/decision"
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
 	"anagram/internal/core/yamldoc"
@@ -57,7 +58,8 @@ func readRules(doc *yamldoc.Document, forms []ruleForm) ([]Rule, error) {
 		decisions, sides := []string{"approve", "decline", "hold"}, []string{"source", "target"}
 		switch {
 		case !slices.Contains(decisions, r.Decide):
-			return nil, doc.Errorf(at, "standing rule %d: decide: is %s, not %q%s", i+1, "approve, decline or hold", r.Decide, yamldoc.Nearest(r.Decide, decisions))
+			return nil, doc.Errorf(at, "standing rule %d: decide: is %s, not %q%s", i+1, "approve, decline or hold", r.Decide,
+				yamldoc.Nearest(r.Decide, decisions))
 		case len(r.Only)+len(r.Status)+len(r.Type) == 0:
 			return nil, doc.Errorf(at, "standing rule %d: say which findings it is about with only:, status: or type:", i+1)
 		case r.Take != "" && (r.Decide != "approve" || !slices.Contains(sides, r.Take)):
@@ -93,4 +95,19 @@ func (r Rule) String() string {
 		text += " take " + r.Take
 	}
 	return text
+}
+
+// readPeople reads what stands under people: each has to be a name, and another one than the rest.
+func readPeople(doc *yamldoc.Document, names []string) ([]string, error) {
+	var out []string
+	for i, name := range names {
+		if why := decision.Unfit(name); why != "" {
+			return nil, doc.Errorf([]string{"people"}, "people: name %d cannot be used: %s", i+1, why)
+		}
+		if slices.ContainsFunc(out, func(had string) bool { return decision.Name(had) == decision.Name(name) }) {
+			return nil, doc.Errorf([]string{"people"}, "people: %s stands there twice", name)
+		}
+		out = append(out, name)
+	}
+	return out, nil
 }

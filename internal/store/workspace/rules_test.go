@@ -38,6 +38,17 @@ func TestWhatATargetDemands(t *testing.T) {
 	assert.Equal(t, Guard{Approvals: 2, Differs: true, Signed: true, Signers: "s"}, e.Guard)
 	assert.True(t, e.NoImports)
 	assert.Equal(t, map[string][]string{"*": {"jonas"}}, e.Approvers)
+	for lines, any := range map[string]bool{
+		"": false, "guard: {approvals: 1}": false, "guard: {approvals: 2}": true, "guard: {approver_differs_from_exporter: true}": true,
+		"guard: {approvals: 2, signed: true, signers: s}": false, "guard: {approvals: 2}\n    imports: refused": false,
+		"guard: {approvals: 2}\n    approvers: {unit: [jonas]}": true, "guard: {approvals: 2}\n    approvers: {\"*\": [jonas]}": false,
+	} {
+		w, err := opened(t, "environments:\n  p:\n    connect: sqlite:x.db\n    "+lines+"\n")
+		require.NoError(t, err, lines)
+		assert.Equal(t, any, w.AnyName(w.Environments[0]), lines)
+		w.People = []string{"jonas", "ida"}
+		assert.False(t, w.AnyName(w.Environments[0]), "people are listed: %s", lines)
+	}
 	for lines, says := range map[string]string{
 		"guard: {approvals: 10}": "0 to 9", "guard: {signed: true}": "needs signers", "guard: {signers: s}": "goes with signed", "imports: no": "imports:", "approvers: {x: ['']}": "empty name",
 	} {

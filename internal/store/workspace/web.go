@@ -14,7 +14,8 @@ import (
 var headerName = pattern.Of("^[A-Za-z0-9-]{1,60}$")
 
 // ours are headers that Anagram sends itself.
-var ours = []string{"Authorization", "Cookie", "Host", "Content-Type", "Content-Length", "If-Match", "Accept", "Prefer", "Connection", "Transfer-Encoding", "Proxy-Authorization"}
+var ours = []string{"Authorization", "Cookie", "Host", "Content-Type", "Content-Length", "If-Match", "Accept", "Prefer", "Connection",
+	"Transfer-Encoding", "Proxy-Authorization"}
 
 // readWeb reads how a service on the web is reached.
 func readWeb(doc *yamldoc.Document, name string, w Web, e *Environment) error {
@@ -29,8 +30,10 @@ func readWeb(doc *yamldoc.Document, name string, w Web, e *Environment) error {
 		return err
 	}
 	switch {
-	case w.PerSecond < 0 || w.PerSecond > 10_000 || w.AtOnce < 0 || w.AtOnce > 64 || w.Page < 0 || w.Page > 100_000 || w.Wait < 0 || w.Wait > 3600:
-		return doc.Errorf(at, "environment %s: web: requests_a_second: is a number up to 10000, at_once: up to 64, page: up to 100000, wait: up to 3600 seconds", name)
+	case w.PerSecond < 0 || w.PerSecond > 10_000 || w.AtOnce < 0 || w.AtOnce > 64 || w.Page < 0 || w.Page > 100_000 || w.Wait < 0 ||
+		w.Wait > 3600:
+		return doc.Errorf(at,
+			"environment %s: web: requests_a_second: is a number up to 10000, at_once: up to 64, page: up to 100000, wait: up to 3600 seconds", name)
 	case !slices.Contains([]string{"", "json", "parts", "off"}, w.Batch):
 		return doc.Unknown([]string{"environments", name, "web", "batch"}, "word for batch:", w.Batch, []string{"json", "parts", "off"})
 	}
@@ -39,7 +42,8 @@ func readWeb(doc *yamldoc.Document, name string, w Web, e *Environment) error {
 		case !headerName.MatchString(header) || strings.ContainsAny(value, "\r\n\x00"):
 			return doc.Errorf(at, "environment %s: web: headers: holds what is no header", name)
 		case slices.Contains(ours, http.CanonicalHeaderKey(header)):
-			return doc.Errorf(at, "environment %s: web: headers: %s is set by Anagram itself; say how to sign in with password: and token:, header: or client:", name, http.CanonicalHeaderKey(header))
+			return doc.Errorf(at,
+				"environment %s: web: headers: %s is set by Anagram itself; say how to sign in with password: and token:, header: or client:", name, http.CanonicalHeaderKey(header))
 		}
 	}
 	e.Web = w

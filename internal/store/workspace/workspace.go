@@ -32,7 +32,8 @@ type Workspace struct {
 	Environments []Environment // in the file's order
 	MustAgree    []Setting     // that have to be equal on both sides
 	Selections   map[string]Selection
-	Standing     []Rule // decisions by rule
+	Standing     []Rule   // decisions by rule
+	People       []string // whose approvals count; empty where anybody's do
 	catalogPath  string
 	catalogFile  string // where another file than the workspace's is asked for
 }
@@ -73,15 +74,6 @@ type Release struct {
 	Field   string // that holds it there; "" is the only one
 }
 
-// Guard is what an environment demands before it may be written to.
-type Guard struct {
-	Release   string // exact, minor or off; "" is off
-	Approvals int    // how many people have to approve a record; 0 asks for nobody beside who imports
-	Differs   bool   // those who exported or matched do not count
-	Signed    bool   // only signed approvals count
-	Signers   string // file that lists the keys of those who may sign
-}
-
 // Web says how a service is reached over the web, beyond its address.
 type Web struct {
 	Token          bool              `yaml:"token"`    // the password is a token
@@ -116,7 +108,8 @@ func (a Around) Any() bool { return a.Statements() || len(a.RemindBefore)+len(a.
 
 // Same reports whether it is the same as another.
 func (a Around) Same(b Around) bool {
-	return slices.Equal(a.Before, b.Before) && slices.Equal(a.After, b.After) && slices.Equal(a.RemindBefore, b.RemindBefore) && slices.Equal(a.RemindAfter, b.RemindAfter)
+	return slices.Equal(a.Before, b.Before) && slices.Equal(a.After, b.After) && slices.Equal(a.RemindBefore, b.RemindBefore) &&
+		slices.Equal(a.RemindAfter, b.RemindAfter)
 }
 
 // IsServer reports whether an environment is reached over a connection, not in files.
@@ -159,6 +152,7 @@ type configForm struct {
 	Environments map[string]environmentForm `yaml:"environments"`
 	Selections   map[string]Selection       `yaml:"selections"`
 	Standing     []ruleForm                 `yaml:"standing"`
+	People       []string                   `yaml:"people"`
 }
 
 type environmentForm struct {
@@ -181,14 +175,6 @@ type aroundForm struct {
 		Before []string `yaml:"before"`
 		After  []string `yaml:"after"`
 	} `yaml:"remind"`
-}
-
-type guardForm struct {
-	Release   string `yaml:"release"`
-	Approvals int    `yaml:"approvals"`
-	Differs   bool   `yaml:"approver_differs_from_exporter"`
-	Signed    bool   `yaml:"signed"`
-	Signers   string `yaml:"signers"`
 }
 
 // releaseForm is a text, or the setting that holds it.
@@ -245,7 +231,8 @@ func Find(from string) (string, error) {
 			return dir, nil
 		}
 		if dir == filepath.Dir(dir) {
-			return "", &Error{Message: fmt.Sprintf("There is no %s in %s or above it. Start a workspace with: anagram init, or name one with --workspace.", ConfigName, start)}
+			return "",
+				&Error{Message: fmt.Sprintf("There is no %s in %s or above it. Start a workspace with: anagram init, or name one with --workspace.", ConfigName, start)}
 		}
 	}
 }
@@ -255,7 +242,8 @@ func Open(dir string) (*Workspace, error) {
 	path := filepath.Join(dir, ConfigName)
 	source, err := safe.ReadSmall(path, limit.Configuration)
 	if errors.Is(err, os.ErrNotExist) {
-		return nil, &Error{Message: fmt.Sprintf("There is no %s in %s. Start a workspace there with: anagram init %s", ConfigName, dir, show.Arg(dir)), Cause: err}
+		return nil, &Error{Message: fmt.Sprintf("There is no %s in %s. Start a workspace there with: anagram init %s", ConfigName,
+			dir, show.Arg(dir)), Cause: err}
 	}
 	if err != nil {
 		return nil, &Error{Message: err.Error() + ".", Cause: err}
@@ -274,7 +262,8 @@ func Open(dir string) (*Workspace, error) {
 	}
 	for i, one := range form.MustAgree {
 		if one.Setting == "" {
-			return nil, doc.Errorf([]string{"must_agree", fmt.Sprint(i)}, "must_agree: names no setting; write its address, or {setting: ADDRESS, field: FIELD}")
+			return nil, doc.Errorf([]string{"must_agree", fmt.Sprint(i)},
+				"must_agree: names no setting; write its address, or {setting: ADDRESS, field: FIELD}")
 		}
 		w.MustAgree = append(w.MustAgree, Setting(one))
 	}
@@ -285,6 +274,9 @@ func Open(dir string) (*Workspace, error) {
 		}
 		w.Environments = append(w.Environments, e)
 	}
+	if w.People, err = readPeople(doc, form.People); err != nil {
+		return nil, err
+	}
 	if w.Standing, err = readRules(doc, form.Standing); err != nil {
 		return nil, err
 	}
@@ -292,7 +284,8 @@ func Open(dir string) (*Workspace, error) {
 }
 
 func readEnvironment(doc *yamldoc.Document, name string, described environmentForm) (Environment, error) {
-	e := Environment{Name: name, Connect: described.Connect, Password: Password(described.Password), Release: Release(described.Release), Guard: Guard(described.Guard), Line: doc.Line("environments", name, "connect")}
+	e := Environment{Name: name, Connect: described.Connect, Password: Password(described.Password),
+		Release: Release(described.Release), Guard: Guard(described.Guard), Line: doc.Line("environments", name, "connect")}
 	at := []string{"environments", name, "connect"}
 	switch {
 	case e.Connect == "":
@@ -307,9 +300,11 @@ func readEnvironment(doc *yamldoc.Document, name string, described environmentFo
 	case wrongAddress(e) != "":
 		return e, doc.Errorf(at, "environment %s: %s", name, wrongAddress(e))
 	case !slices.Contains([]string{"", "exact", "minor", "off"}, described.Guard.Release):
-		return e, doc.Unknown([]string{"environments", name, "guard", "release"}, "release policy", described.Guard.Release, []string{"exact", "minor", "off"})
+		return e, doc.Unknown([]string{"environments", name, "guard", "release"}, "release policy", described.Guard.Release,
+			[]string{"exact", "minor", "off"})
 	case described.Password.ways() > 1:
-		return e, doc.Errorf([]string{"environments", name, "password"}, "environment %s: password: names more than one way; keep one of them", name)
+		return e, doc.Errorf([]string{"environments", name, "password"},
+			"environment %s: password: names more than one way; keep one of them", name)
 	}
 	if described.TLS != "" && described.TLS != "off" {
 		return e, doc.Unknown([]string{"environments", name, "tls"}, "word for tls:", described.TLS, []string{"off"})
@@ -327,7 +322,8 @@ func readEnvironment(doc *yamldoc.Document, name string, described environmentFo
 	if described.Zone != "" {
 		var err error
 		if e.Zone, err = time.LoadLocation(described.Zone); err != nil || described.Zone == "Local" {
-			return e, doc.Errorf([]string{"environments", name, "zone"}, "environment %s: zone: %q is not known; it looks like Europe/Berlin or UTC", name, described.Zone)
+			return e, doc.Errorf([]string{"environments", name, "zone"},
+				"environment %s: zone: %q is not known; it looks like Europe/Berlin or UTC", name, described.Zone)
 		}
 	}
 	return e, nil
@@ -335,14 +331,16 @@ func readEnvironment(doc *yamldoc.Document, name string, described environmentFo
 
 // readAround reads what is done before and after an import.
 func readAround(doc *yamldoc.Document, name string, described aroundForm, e *Environment) error {
-	e.Around = Around{Before: described.Before, After: described.After, RemindBefore: described.Remind.Before, RemindAfter: described.Remind.After}
+	e.Around = Around{Before: described.Before, After: described.After, RemindBefore: described.Remind.Before,
+		RemindAfter: described.Remind.After}
 	at := []string{"environments", name, "around_import"}
 	for _, text := range slices.Concat(e.Around.Before, e.Around.After, e.Around.RemindBefore, e.Around.RemindAfter) {
 		if strings.TrimSpace(text) == "" {
 			return doc.Errorf(at, "environment %s: around_import: holds an empty text", name)
 		}
 		if len(text) > limit.Words*4 {
-			return doc.Errorf(at, "environment %s: around_import: holds a text of %d bytes; %d are the most", name, len(text), limit.Words*4)
+			return doc.Errorf(at, "environment %s: around_import: holds a text of %d bytes; %d are the most", name, len(text),
+				limit.Words*4)
 		}
 	}
 	if e.Around.Statements() && e.Scheme() == "folder" {
@@ -353,35 +351,6 @@ func readAround(doc *yamldoc.Document, name string, described aroundForm, e *Env
 	}
 	return nil
 }
-
-// readGuard reads what an environment demands before it may be written to.
-func readGuard(doc *yamldoc.Document, name string, described environmentForm, e *Environment) error {
-	if described.Imports != "" && described.Imports != "refused" {
-		return doc.Unknown([]string{"environments", name, "imports"}, "word for imports:", described.Imports, []string{"refused"})
-	}
-	e.NoImports = described.Imports == "refused"
-	if described.Guard.Approvals < 0 || described.Guard.Approvals > mostApprovals {
-		return doc.Errorf([]string{"environments", name, "guard", "approvals"}, "environment %s: approvals: is a number from 0 to %d", name, mostApprovals)
-	}
-	switch {
-	case described.Guard.Signed && described.Guard.Signers == "":
-		return doc.Errorf([]string{"environments", name, "guard"}, "environment %s: signed: true needs signers:, the file that lists whose SSH keys are whose", name)
-	case !described.Guard.Signed && described.Guard.Signers != "":
-		return doc.Errorf([]string{"environments", name, "guard"}, "environment %s: signers: goes with signed: true", name)
-	}
-	e.Approvers = described.Approvers
-	for _, of := range doc.Names("environments", name, "approvers") {
-		for _, person := range e.Approvers[of] {
-			if strings.TrimSpace(person) == "" {
-				return doc.Errorf([]string{"environments", name, "approvers", of}, "environment %s: approvers: of %s holds an empty name", name, of)
-			}
-		}
-	}
-	return nil
-}
-
-// mostApprovals is how many approvals a guard can demand.
-const mostApprovals = 9
 
 // Schemes lists the ways to connect.
 func Schemes() []string {
@@ -408,7 +377,8 @@ func (w *Workspace) Environment(name string) (Environment, error) {
 		}
 		names[e.Name] = true
 	}
-	return Environment{}, &Error{Message: fmt.Sprintf("%s describes no environment %q%s", ConfigName, name, yamldoc.Nearest(name, slices.Collect(maps.Keys(names))))}
+	return Environment{}, &Error{Message: fmt.Sprintf("%s describes no environment %q%s", ConfigName, name,
+		yamldoc.Nearest(name, slices.Collect(maps.Keys(names))))}
 }
 
 // Path makes a path of the configuration absolute; it is relative to the workspace.
@@ -430,12 +400,13 @@ func (w *Workspace) Catalog() (*catalog.Catalog, error) {
 	}
 	source, err := safe.ReadSmall(path, limit.Configuration)
 	if errors.Is(err, os.ErrNotExist) {
-		return nil, &Error{Message: fmt.Sprintf("There is no catalog %s in %s. Write one; docs/formats.md shows its form, and anagram init makes an example.", w.catalogPath, w.Dir), Cause: err}
+		return nil,
+			&Error{Message: fmt.Sprintf("There is no catalog %s in %s. Write one; docs/formats.md shows its form, and anagram init makes an example.", w.catalogPath, w.Dir), Cause: err}
 	}
 	if err != nil {
 		return nil, &Error{Message: err.Error() + ".", Cause: err}
 	}
-	return catalog.Parse(w.catalogPath, source)
+	return catalog.Again(w.catalogPath, source)
 }
 
 // Folders of a workspace, made when first needed.
@@ -445,7 +416,8 @@ func (w *Workspace) folder(name string) (string, error) {
 	for part := range strings.SplitSeq(filepath.ToSlash(name), "/") {
 		at = filepath.Join(at, part)
 		if info, err := os.Lstat(at); err == nil && !info.IsDir() {
-			return dir, &Error{Message: fmt.Sprintf("%s is a link or a file, not a folder of this workspace; nothing is written through it. Remove it and try again.", at)}
+			return dir,
+				&Error{Message: fmt.Sprintf("%s is a link or a file, not a folder of this workspace; nothing is written through it. Remove it and try again.", at)}
 		}
 	}
 	return dir, os.MkdirAll(dir, 0o700)
@@ -486,4 +458,13 @@ func (w *Workspace) DocketNumbers() ([]int, error) {
 	}
 	slices.Sort(out)
 	return out, nil
+}
+
+// FirstDocket gives the lowest number that a docket has, 0 where there is none.
+func (w *Workspace) FirstDocket() (int, error) {
+	numbers, err := w.DocketNumbers()
+	if err != nil || len(numbers) == 0 {
+		return 0, err
+	}
+	return numbers[0], nil
 }

@@ -9,58 +9,37 @@ package cli
 import (
 	"cmp"
 	"context"
-	"io"
 	"log/slog"
 	"os"
 	"os/user"
 	"path/filepath"
 	"runtime"
 	"runtime/debug"
-	"slices"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"anagram/internal/core/decision"
 	"anagram/internal/core/limit"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
 	"anagram/internal/store/workspace"
-	"anagram/internal/ui/text"
+	"anagram/internal/ui/present"
 )
-
-// Streams is what a run of the program has of the outside.
-type Streams struct {
-	In      io.Reader
-	Out     io.Writer
-	Err     io.Writer
-	Dir     string // the working folder
-	Environ []string
-	Now     func() time.Time
-	Hurry   int // above 1, only one part in so many is waited for locks and silent servers
-}
 
 // app is one run of the program.
 type app struct {
-	Streams      // Out and Err are screens
-	rawOut       io.Writer
-	rawErr       io.Writer
+	*present.Page
 	workspaceDir string
-	json         bool
-	quiet        bool
 	verbose      bool
-	noColor      bool
-	screen       int // columns and lines of the screen, where they were found out before
-	lines        int
-	alone        string // the docket file that is worked with, where there is no workspace
-	ran          bool   // a command was reached; errors before that are wrong usage
-	result       any    // of a command that ended without an error, for the exit code
+	ran          bool // a command was reached; errors before that are wrong usage
 }
 
 // Run runs the program and gives its exit code.
-func Run(ctx context.Context, s Streams, args []string) int {
-	a := &app{Streams: s, rawOut: s.Out, rawErr: s.Err}
-	a.Out, a.Err = text.NewScreen(s.Out), text.NewScreen(s.Err)
+func Run(ctx context.Context, s present.Streams, args []string) int {
+	a := &app{Page: present.NewPage(s)}
+	a.IsWeb = a.onTheWeb
 	ctx = limit.Hurried(ctx, s.Hurry)
 	root := a.root()
 	root.SetArgs(args)
@@ -83,13 +62,13 @@ See the whole job on made-up data with: anagram demo`,
 		Example:       "  anagram demo\n  anagram init lab --source sandbox=sqlite:sandbox.db --target production=sqlite:production.db\n  anagram status",
 		SilenceErrors: true, SilenceUsage: true,
 	}
-	root.SetOut(a.rawOut) // before completion takes it
+	root.SetOut(a.RawOut) // before completion takes it
 	flags := root.PersistentFlags()
 	flags.StringVar(&a.workspaceDir, "workspace", "", "folder of the workspace (else the nearest anagram.yaml upwards)")
-	flags.BoolVar(&a.json, "json", false, "print results as JSON")
-	flags.BoolVar(&a.quiet, "quiet", false, "print results and errors only")
+	flags.BoolVar(&a.JSON, "json", false, "print results as JSON")
+	flags.BoolVar(&a.Quiet, "quiet", false, "print results and errors only")
 	flags.BoolVar(&a.verbose, "verbose", false, "log each step to standard error")
-	flags.BoolVar(&a.noColor, "no-color", false, "no colours (NO_COLOR does the same)")
+	flags.BoolVar(&a.NoColor, "no-color", false, "no colours (NO_COLOR does the same)")
 	for _, group := range []struct{ id, title string }{
 		{"prepare", "Prepare:"}, {"export", "Export and keep:"}, {"review", "Match, review, decide:"}, {"import", "Import and look back:"},
 	} {
@@ -101,17 +80,18 @@ See the whole job on made-up data with: anagram demo`,
 			root.AddCommand(c)
 		}
 	}
-	in("prepare", a.demoCommand(), a.initCommand(), a.envCommand(), a.trustCommand(), a.catalogCommand())
-	in("export", a.exportCommand(), a.selectionCommand(), a.parcelCommand())
-	in("review", a.matchCommand(), a.pairCommand(), a.reviewCommand(), a.approveCommand(), a.declineCommand(), a.holdCommand(), a.reopenCommand(), a.commentCommand(), a.signCommand(), a.joinCommand())
-	in("import", a.importCommand(), a.proveCommand(), a.restoreCommand(), a.historyCommand(), a.statusCommand())
-	root.AddCommand(a.versionCommand())
+	in("prepare", demoCommand(a), initCommand(a), envCommand(a), trustCommand(a), catalogCommand(a))
+	in("export", exportCommand(a), selectionCommand(a), parcelCommand(a))
+	in("review", matchCommand(a), pairCommand(a), reviewCommand(a), approveCommand(a), declineCommand(a), holdCommand(a),
+		reopenCommand(a), commentCommand(a), signCommand(a), joinCommand(a))
+	in("import", importCommand(a), proveCommand(a), restoreCommand(a), historyCommand(a), statusCommand(a))
+	root.AddCommand(versionCommand(a))
 	info, _ := debug.ReadBuildInfo()
-	root.Version = thisBuild(info).String()
+	root.Version = buildText(thisBuild(info))
 	root.SetVersionTemplate("{{.Version}}\n")
 	root.Flags().Bool("version", false, "print the program's version")
 	root.InitDefaultCompletionCmd()
-	a.complete(root)
+	complete(a, root)
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &session.UsageError{Message: err.Error()} })
 	return root
 }
@@ -155,20 +135,32 @@ func (a *app) session() (*session.Session, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &session.Session{Workspace: w, Who: a.who(), Origin: a.origin(), Program: "anagram " + version(), Now: a.Now, Progress: a.progress(), Log: a.logger(), Dir: a.Dir, Environ: a.Environ, Config: a.config()}, nil
+	if err := a.named(); err != nil {
+		return nil, err
+	}
+	return &session.Session{Workspace: w, Who: a.who(), Origin: a.origin(), Program: "anagram " + version(), Now: a.Now,
+		Progress: a.progress(), Log: a.logger(), Dir: a.Dir, Environ: a.Environ, Config: a.config()}, nil
 }
 
 // who is the person at work: ANAGRAM_USER, else the account.
 func (a *app) who() string {
 	for _, name := range []string{"ANAGRAM_USER", "USER", "LOGNAME", "USERNAME"} {
-		if value := a.env(name); value != "" {
-			return value
+		if value := a.Env(name); value != "" {
+			return strings.TrimSpace(value)
 		}
 	}
 	if u, err := user.Current(); err == nil && u.Username != "" {
 		return u.Username
 	}
 	return "unknown"
+}
+
+// named refuses a name that could be taken for another person's.
+func (a *app) named() error {
+	if why := decision.Unfit(a.who()); why != "" {
+		return session.Usage("The name of who is at work cannot be used: %s. Say who you are in the variable ANAGRAM_USER", why)
+	}
+	return nil
 }
 
 // origin says where the person at work is: the account of the operating system, the host,
@@ -183,21 +175,11 @@ func (a *app) origin() docket.Origin {
 	return out
 }
 
-// env gives a variable of the environment, "" where it is not set; of several the last counts.
-func (a *app) env(name string) string {
-	for _, entry := range slices.Backward(a.Environ) {
-		if value, ok := strings.CutPrefix(entry, name+"="); ok {
-			return value
-		}
-	}
-	return ""
-}
-
 // config is the person's own configuration folder, where the operating system has it; ""
 // where that is not known.
 func (a *app) config() string {
 	under := func(variable string, parts ...string) string {
-		if dir := a.env(variable); dir != "" {
+		if dir := a.Env(variable); dir != "" {
 			return filepath.Join(append([]string{dir}, parts...)...)
 		}
 		return ""
@@ -226,5 +208,6 @@ func Main(ctx context.Context) int {
 	if err != nil {
 		dir = "."
 	}
-	return Run(ctx, Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Dir: dir, Environ: os.Environ(), Now: time.Now}, os.Args[1:])
+	return Run(ctx, present.Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Dir: dir, Environ: os.Environ(),
+		Now: time.Now}, os.Args[1:])
 }

@@ -1,34 +1,33 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"io"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"anagram/internal/core/catalog"
-	"anagram/internal/core/check"
 	"anagram/internal/core/draft"
 	"anagram/internal/core/show"
 	"anagram/internal/core/yamldoc"
 	"anagram/internal/flow/fit"
 	"anagram/internal/flow/inspect"
 	"anagram/internal/flow/session"
-	"anagram/internal/ui/text"
+	"anagram/internal/ui/present"
+	"anagram/internal/ui/wire"
 )
 
-func (a *app) catalogCommand() *cobra.Command {
-	show := a.catalogShowCommand()
-	c := &cobra.Command{Use: "catalog", Short: "Draft and show the description of record types, check that it holds", Example: "  anagram catalog\n  anagram catalog check", RunE: a.orList(show)}
-	c.AddCommand(a.catalogDraftCommand(), show, a.catalogCheckCommand())
+func catalogCommand(a *app) *cobra.Command {
+	show := catalogShowCommand(a)
+	c := &cobra.Command{Use: "catalog", Short: "Draft and show the description of record types, check that it holds",
+		Example: "  anagram catalog\n  anagram catalog check", RunE: orList(a, show)}
+	c.AddCommand(catalogDraftCommand(a), show, catalogCheckCommand(a))
 	return c
 }
 
-func (a *app) catalogDraftCommand() *cobra.Command {
+func catalogDraftCommand(a *app) *cobra.Command {
 	var out, into string
 	var wish draft.Wish
 	cmd := &cobra.Command{
@@ -46,7 +45,7 @@ end, each table once. Columns that look like secrets are not looked at.`,
 				if out != "" {
 					return &session.UsageError{Message: "--out writes a new file and --into brings into one that there is; give one of them"}
 				}
-				return a.draftInto(cmd.Context(), s, inspect.Drafting{Environments: given, Wish: wish}, into)
+				return draftInto(cmd.Context(), a, s, inspect.Drafting{Environments: given, Wish: wish}, into)
 			}
 			path := ""
 			if out != "" {
@@ -57,15 +56,15 @@ end, each table once. Columns that look like secrets are not looked at.`,
 				return err
 			}
 			guesses := strings.Count(string(text), "# guess: ")
-			if a.json {
-				return a.printJSON(draftJSON(d, given, guesses, text))
+			if a.JSON {
+				return a.PrintJSON(wire.DraftOf(d, given, guesses, text))
 			}
 			if out == "" {
 				_, err := a.Out.Write(text)
 				return err
 			}
-			fmt.Fprintln(a.Out, a.wrap(drafted(d, out, guesses), ""))
-			a.next("read " + out + ", its end first, then: " + a.checkOf(s, given, out))
+			fmt.Fprintln(a.Out, a.Wrap(drafted(d, out, guesses), ""))
+			a.Next("read " + out + ", its end first, then: " + checkOf(a, s, given, out))
 			return nil
 		}),
 	}
@@ -76,34 +75,39 @@ end, each table once. Columns that look like secrets are not looked at.`,
 	return cmd
 }
 
-func (a *app) draftInto(ctx context.Context, s *session.Session, of inspect.Drafting, into string) error {
+func draftInto(ctx context.Context, a *app, s *session.Session, of inspect.Drafting, into string) error {
 	brought, err := inspect.DraftInto(ctx, s, of, a.path(into), into)
 	if err != nil {
 		return err
 	}
-	if a.json {
-		return a.printJSON(map[string]any{"file": into, "added": append([]string{}, brought.Added...), "missing": append([]string{}, brought.Missing...), "named": append([]string{}, brought.Named...)})
+	if a.JSON {
+		return a.PrintJSON(wire.DraftedInto{File: into, Added: present.OrEmpty(brought.Added), Missing: present.OrEmpty(brought.Missing),
+			Named: present.OrEmpty(brought.Named)})
 	}
 	if len(brought.Added) == 0 {
-		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s has all tables of %s that look like setup; nothing was added.", into, strings.Join(of.Environments, " and ")), ""))
+		fmt.Fprintln(a.Out, a.Wrap(fmt.Sprintf("%s has all tables of %s that look like setup; nothing was added.", into,
+			strings.Join(of.Environments, " and ")), ""))
 	} else {
-		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("Brought %s into %s: %s. All that was there is as it was.", count(len(brought.Added), "record type"), into, strings.Join(brought.Added, ", ")), ""))
+		fmt.Fprintln(a.Out, a.Wrap(fmt.Sprintf("Brought %s into %s: %s. All that was there is as it was.",
+			present.Count(len(brought.Added), "record type"), into, strings.Join(brought.Added, ", ")), ""))
 	}
 	if len(brought.Named) > 0 {
-		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("Left alone, as a comment there names them: %s. --with TABLE brings one in all the same.", some(brought.Named, 12)), ""))
+		fmt.Fprintln(a.Out,
+			a.Wrap(fmt.Sprintf("Left alone, as a comment there names them: %s. --with TABLE brings one in all the same.",
+				present.Some(brought.Named, 12)), ""))
 	}
 	if len(brought.Missing) > 0 {
-		fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("Of types that %s has, it takes these fields for plain values:", into), ""))
+		fmt.Fprintln(a.Out, a.Wrap(fmt.Sprintf("Of types that %s has, it takes these fields for plain values:", into), ""))
 		for _, line := range brought.Missing {
-			fmt.Fprintln(a.Out, a.wrap("  "+line, "    "))
+			fmt.Fprintln(a.Out, a.Wrap("  "+line, "    "))
 		}
 	}
-	a.next(a.checkOf(s, of.Environments, into))
+	a.Next(checkOf(a, s, of.Environments, into))
 	return nil
 }
 
 // checkOf is the command that checks a catalog file in environments.
-func (a *app) checkOf(s *session.Session, environments []string, file string) string {
+func checkOf(a *app, s *session.Session, environments []string, file string) string {
 	words := []string{"anagram catalog check"}
 	for _, name := range environments {
 		words = append(words, show.Arg(name))
@@ -124,28 +128,16 @@ func drafted(d *draft.Draft, out string, guesses int) string {
 			doubtful++
 		}
 	}
-	text := fmt.Sprintf("Drafted %s from %s into %s, with %s to confirm; %s left out.", count(len(d.Types), "record type"), strings.Join(d.From, " and "), out, count(guesses, "guess"), count(left, "table"))
+	text := fmt.Sprintf("Drafted %s from %s into %s, with %s to confirm; %s left out.", present.Count(len(d.Types), "record type"),
+		strings.Join(d.From, " and "), out, present.Count(guesses, "guess"), present.Count(left, "table"))
 	if doubtful > 0 {
-		text += fmt.Sprintf(" %s to be looked at first; the end of the file says which and why.", map[bool]string{true: "1 record type has", false: fmt.Sprintf("%d record types have", doubtful)}[doubtful == 1])
+		text += fmt.Sprintf(" %s to be looked at first; the end of the file says which and why.",
+			map[bool]string{true: "1 record type has", false: fmt.Sprintf("%d record types have", doubtful)}[doubtful == 1])
 	}
 	return text
 }
 
-func draftJSON(d *draft.Draft, from []string, guesses int, text []byte) map[string]any {
-	left, doubtful := []map[string]any{}, []map[string]any{}
-	for _, n := range d.Notes {
-		one := map[string]any{"table": n.Place, "rows": n.Rows, "why": n.Why}
-		if n.Type == "" {
-			left = append(left, one)
-			continue
-		}
-		one["type"] = n.Type
-		doubtful = append(doubtful, one)
-	}
-	return map[string]any{"environments": from, "types": len(d.Types), "left_out": left, "doubtful": doubtful, "guesses": guesses, "catalog": string(text)}
-}
-
-func (a *app) catalogShowCommand() *cobra.Command {
+func catalogShowCommand(a *app) *cobra.Command {
 	var of, out string
 	cmd := &cobra.Command{
 		Use:   "show [TYPE]",
@@ -158,21 +150,22 @@ its text is written into a new file, as it was.`,
 			if of == "" && out != "" {
 				return &session.UsageError{Message: "--out goes with --docket"}
 			}
-			c, err := a.catalogOf(cmd.Context(), s, of)
+			c, err := catalogOf(cmd.Context(), a, s, of)
 			if err != nil {
 				return err
 			}
 			if out != "" {
-				return a.writeCatalog(c, of, out)
+				return writeCatalog(a, c, of, out)
 			}
 			if len(given) == 1 {
 				t, ok := c.Type(given[0])
 				if !ok {
-					return &session.UsageError{Message: fmt.Sprintf("The catalog has no record type %q%s", given[0], yamldoc.Nearest(given[0], c.Names()))}
+					return &session.UsageError{Message: fmt.Sprintf("The catalog has no record type %q%s", given[0],
+						yamldoc.Nearest(given[0], c.Names()))}
 				}
-				return a.showType(c, t)
+				return present.Type(a.Page, c, t)
 			}
-			return a.showTypes(c)
+			return present.Types(a.Page, c)
 		}),
 	}
 	cmd.Flags().StringVar(&of, "docket", "", "the catalog by which this docket was matched")
@@ -181,7 +174,7 @@ its text is written into a new file, as it was.`,
 }
 
 // catalogOf gives the catalog of the workspace, or that of a docket.
-func (a *app) catalogOf(ctx context.Context, s *session.Session, of string) (*catalog.Catalog, error) {
+func catalogOf(ctx context.Context, a *app, s *session.Session, of string) (*catalog.Catalog, error) {
 	if of == "" {
 		return s.Workspace.Catalog()
 	}
@@ -195,148 +188,22 @@ func (a *app) catalogOf(ctx context.Context, s *session.Session, of string) (*ca
 	return d.Catalog, d.Close()
 }
 
-func (a *app) writeCatalog(c *catalog.Catalog, of, out string) error {
-	if err := a.newFile(out, func(w io.Writer) error {
+func writeCatalog(a *app, c *catalog.Catalog, of, out string) error {
+	if err := newFile(a, out, func(w io.Writer) error {
 		_, err := w.Write(c.Source)
 		return err
 	}); err != nil {
 		return err
 	}
-	if a.json {
-		return a.printJSON(map[string]any{"docket": of, "file": out, "types": len(c.Types)})
+	if a.JSON {
+		return a.PrintJSON(wire.CatalogFile{Docket: of, File: out, Types: len(c.Types)})
 	}
-	fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("The catalog of docket %s, of %s, was written into %s.", of, count(len(c.Types), "record type"), out), ""))
+	fmt.Fprintln(a.Out, a.Wrap(fmt.Sprintf("The catalog of docket %s, of %s, was written into %s.", of,
+		present.Count(len(c.Types), "record type"), out), ""))
 	return nil
 }
 
-func (a *app) showTypes(c *catalog.Catalog) error {
-	if a.json {
-		list := []map[string]any{}
-		for _, t := range c.Types {
-			list = append(list, typeJSON(c, t))
-		}
-		return a.printJSON(map[string]any{"types": list})
-	}
-	t := text.Table{Columns: []string{"record type", "key", "refers to"}}
-	for _, typ := range c.Types {
-		t.Add(typ.Name, strings.Join(typ.Key, ", "), strings.Join(refersTo(typ), ", "))
-	}
-	a.printTable(t, "")
-	if len(c.Areas) > 0 {
-		fmt.Fprintln(a.Out)
-		areas := text.Table{Columns: []string{"area", "record types"}}
-		for _, area := range c.Areas {
-			areas.Add(area.Name, strings.Join(area.Types, ", "))
-		}
-		a.printTable(areas, "")
-	}
-	return nil
-}
-
-func typeJSON(c *catalog.Catalog, t *catalog.Type) map[string]any {
-	areas := []string{}
-	for _, area := range c.Areas {
-		if slices.Contains(area.Types, t.Name) {
-			areas = append(areas, area.Name)
-		}
-	}
-	return map[string]any{"type": t.Name, "at": t.At, "key": t.Key, "id": t.ID, "refers": refersJSON(t), "only": t.Only, "part_of": t.PartOf, "areas": areas}
-}
-
-// refersJSON gives the record type of each reference, a list where there are several.
-func refersJSON(t *catalog.Type) map[string]any {
-	out := map[string]any{}
-	for field, ref := range t.Refers {
-		if out[field] = ref.To; len(ref.To) == 1 {
-			out[field] = ref.To[0]
-		}
-	}
-	return out
-}
-
-// referenceWords says what a field refers to and how.
-func referenceWords(field string, ref catalog.Reference) string {
-	text := field + " to " + strings.Join(ref.To, " or ")
-	switch {
-	case ref.Chooser != "":
-		text += " by " + ref.Chooser
-	case ref.ByKey:
-		text += " by key"
-	case ref.Columns != nil:
-		var columns []string
-		for _, pair := range ref.Columns {
-			columns = append(columns, pair.Here)
-		}
-		text += " with " + strings.Join(columns, " and ")
-	case ref.Inside != nil:
-		text += " inside its value"
-	}
-	return text
-}
-
-func refersTo(t *catalog.Type) []string {
-	var out []string
-	for _, to := range t.Targets() {
-		if to == t.Name {
-			to = "itself"
-		}
-		out = append(out, to)
-	}
-	slices.Sort(out)
-	return out
-}
-
-func (a *app) showType(c *catalog.Catalog, t *catalog.Type) error {
-	if a.json {
-		return a.printJSON(typeJSON(c, t))
-	}
-	line := func(name, text string) {
-		if text != "" {
-			fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%-12s%s", name, text), "            "))
-		}
-	}
-	line("record type", t.Name)
-	places := make([]string, 0, len(t.At))
-	for env, place := range t.At {
-		if env != "" {
-			place += " in " + env
-		} else if len(t.At) > 1 {
-			place += " elsewhere"
-		}
-		places = append(places, place)
-	}
-	slices.Sort(places)
-	line("at", strings.Join(places, ", "))
-	line("key", strings.Join(t.Key, ", "))
-	line("internal id", t.ID)
-	var refers []string
-	for field, ref := range t.Refers {
-		refers = append(refers, referenceWords(field, ref))
-	}
-	slices.Sort(refers)
-	line("refers", strings.Join(refers, ", "))
-	line("part of", t.PartOf)
-	line("only", t.Only)
-	line("title", t.Title)
-	var local []string
-	for field := range t.Local {
-		local = append(local, field)
-	}
-	slices.Sort(local)
-	line("local", strings.Join(local, ", "))
-	line("secret", strings.Join(t.Secret, ", "))
-	line("ignored", strings.Join(slices.Concat(t.Ignore, t.Everywhere), ", "))
-	line("files", strings.Join(t.Files, ", "))
-	line("stamp", strings.Trim(t.StampAt+", "+t.StampBy, ", "))
-	line("derived", strings.Join(t.Derived, ", "))
-	line("plain", strings.Join(t.Plain, ", "))
-	if t.Retired.Field != "" {
-		line("retired", t.Retired.Field+" is "+cmp.Or(t.Retired.When, strings.Join(t.Retired.Values, " or ")))
-	}
-	return nil
-}
-
-func (a *app) catalogCheckCommand() *cobra.Command {
+func catalogCheckCommand(a *app) *cobra.Command {
 	var file string
 	cmd := &cobra.Command{
 		Use:   "check [ENV...]",
@@ -354,61 +221,30 @@ named, the first of the workspace with each other.`,
 			if err != nil {
 				return err
 			}
-			a.result = reports
-			list := []map[string]any{}
-			for _, r := range reports.Environments {
-				list = append(list, a.printCheck(s, r))
+			a.Result = reports
+			if a.JSON {
+				return a.PrintJSON(wire.CatalogCheckOf(reports))
 			}
-			if a.json {
-				return a.printJSON(map[string]any{"environments": list, "one_sided": append([]string{}, reports.OneSided...), "checks": append([]check.Check{}, reports.Checks...)})
+			for _, r := range reports.Environments {
+				present.CatalogCheck(a.Page, s, r)
 			}
 			for _, text := range reports.OneSided {
-				fmt.Fprintln(a.out(), a.wrap(tone("caution")+" "+text+".", "  "))
+				fmt.Fprintln(a.Coloured(), a.Wrap(present.Tone("caution")+" "+text+".", "  "))
 			}
 			for _, c := range reports.Checks {
-				fmt.Fprintln(a.out(), a.wrap(fmt.Sprintf("%s %s: %s %s", tone(string(c.Level)), c.Code, c.Message, c.Mend), "  "))
+				fmt.Fprintln(a.Coloured(), a.Wrap(fmt.Sprintf("%s %s: %s %s", present.Tone(string(c.Level)), c.Code, c.Message,
+					c.Mend), "  "))
 			}
 			switch {
 			case codeOfResult(reports) != exitDone || len(reports.Environments) == 0:
 			case file != "" && a.path(file) != s.Workspace.Path("catalog.yaml"):
-				a.next("let catalog: in anagram.yaml name "+file+", then: anagram export", arg(reports.Environments[0].Environment))
+				a.Next("let catalog: in anagram.yaml name "+file+", then: anagram export", present.Arg(reports.Environments[0].Environment))
 			default:
-				a.next("anagram export", arg(reports.Environments[0].Environment))
+				a.Next("anagram export", present.Arg(reports.Environments[0].Environment))
 			}
 			return nil
 		}),
 	}
 	cmd.Flags().StringVar(&file, "catalog", "", "check this file instead of the workspace's catalog")
 	return cmd
-}
-
-// printCheck prints how the catalog holds in one environment, and gives it as JSON has it.
-func (a *app) printCheck(s *session.Session, r fit.CatalogReport) map[string]any {
-	problems := []map[string]any{}
-	broken, records := r.Broken(), 0
-	for _, p := range r.Problems {
-		level := "blocker"
-		if p.Caution {
-			level = "caution"
-		}
-		problems = append(problems, map[string]any{"type": p.Type, "line": p.Line, "level": level, "message": p.Message})
-	}
-	for _, n := range r.Records {
-		records += n
-	}
-	if !a.json {
-		if broken == 0 {
-			printf(a.Out, "%s: the catalog holds for all %s, %s read.\n", r.Environment, count(len(r.Records), "record type"), count(records, "record"))
-		} else {
-			printf(a.Out, "%s: %s\n", r.Environment, count(broken, "problem"))
-		}
-		for _, p := range r.Problems {
-			level := ""
-			if p.Caution {
-				level = tone("caution") + " "
-			}
-			fmt.Fprintln(a.out(), a.wrap(fmt.Sprintf("  %s%s line %d, %s: %s", level, s.Workspace.CatalogName(), p.Line, p.Type, p.Message), "  "))
-		}
-	}
-	return map[string]any{"environment": r.Environment, "holds": broken == 0, "problems": problems, "records": r.Records}
 }

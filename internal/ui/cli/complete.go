@@ -33,32 +33,37 @@ const (
 )
 
 // complete adds completion to every command: by the words of its usage, and by its options.
-func (a *app) complete(root *cobra.Command) {
+func complete(a *app, root *cobra.Command) {
 	kinds := map[string]words{
 		"ENV": environments, "SOURCE": environments, "TARGET": environments, "NAME...": environments, "ENV...": environments,
 		"P": parcelsOr(nil), "PARCEL": parcelsOr(nil), "ENV_OR_PARCEL": parcelsOr(environments),
-		"DOCKET": dockets, "TYPE": types, "PATTERN...": addresses, "RECORD": addresses, "ADDRESS": addresses, "ADDRESS...": addresses, "TYPE/OLD": addresses, "TYPE/NEW": addresses,
+		"DOCKET": dockets, "TYPE": types, "PATTERN...": addresses, "RECORD": addresses, "ADDRESS": addresses, "ADDRESS...": addresses,
+		"TYPE/OLD": addresses, "TYPE/NEW": addresses,
 	}
 	options := map[string]words{
-		"against": parcelsOr(environments), "like": parcelsOr(environments), "agreed": parcelsOr(nil), "parcel": parcelsOr(nil), "to": environments,
-		"docket": dockets, "type": types, "area": areas, "selection": selections, "record": addresses, "leave-out": addresses, "only": addresses, "group": addresses, "field": fields,
-		"where": conditions, "status": fixed(statuses()...), "decision": fixed("open", "approved", "declined", "held"), "check": fixed(check.Codes()...), "sort": fixed(decide.Sorts()...),
-		"take": fixed("source", "target"), "related": fixed(parcel.RelatedAll, parcel.RelatedParts, parcel.RelatedNone), "form": fixed("csv", "jsonl", "sql"), "changed-since": since,
+		"against": parcelsOr(environments), "like": parcelsOr(environments), "agreed": parcelsOr(nil), "parcel": parcelsOr(nil),
+		"to":     environments,
+		"docket": dockets, "type": types, "area": areas, "selection": selections, "record": addresses, "leave-out": addresses,
+		"only": addresses, "group": addresses, "field": fields,
+		"where": conditions, "status": fixed(statuses()...), "decision": fixed("open", "approved", "declined", "held"),
+		"check": fixed(check.Codes()...), "sort": fixed(decide.Sorts()...),
+		"take": fixed("source", "target"), "related": fixed(parcel.RelatedAll, parcel.RelatedParts, parcel.RelatedNone),
+		"form": fixed("csv", "jsonl", "sql"), "changed-since": since,
 	}
 	for _, c := range allCommands(root) {
 		if c.Name() == "selection" || c.Parent() != nil && c.Parent().Name() == "selection" {
 			kinds := maps.Clone(kinds)
 			kinds["NAME"] = selections
-			a.completeCommand(c, kinds, options)
+			completeCommand(a, c, kinds, options)
 			continue
 		}
 		if c.Name() == "login" {
 			kinds := maps.Clone(kinds)
 			kinds["NAME"] = environments
-			a.completeCommand(c, kinds, options)
+			completeCommand(a, c, kinds, options)
 			continue
 		}
-		a.completeCommand(c, kinds, options)
+		completeCommand(a, c, kinds, options)
 	}
 }
 
@@ -70,7 +75,7 @@ func allCommands(c *cobra.Command) []*cobra.Command {
 	return out
 }
 
-func (a *app) completeCommand(c *cobra.Command, kinds, options map[string]words) {
+func completeCommand(a *app, c *cobra.Command, kinds, options map[string]words) {
 	var usage []string
 	var optional []bool
 	for _, word := range strings.Fields(strings.ReplaceAll(c.Use, "|", " "))[1:] {
@@ -87,7 +92,7 @@ func (a *app) completeCommand(c *cobra.Command, kinds, options map[string]words)
 			}
 			for i := at; i < len(usage) && !strings.HasPrefix(usage[i], "--"); i++ {
 				if kind := kinds[usage[i]]; kind != nil {
-					out = append(out, a.completed(kind, begun)...)
+					out = append(out, completed(a, kind, begun)...)
 				}
 				if !optional[i] {
 					break
@@ -104,7 +109,7 @@ func (a *app) completeCommand(c *cobra.Command, kinds, options map[string]words)
 	for name, kind := range options {
 		if c.Flags().Lookup(name) != nil && c.LocalFlags().Lookup(name) != nil {
 			_ = c.RegisterFlagCompletionFunc(name, func(_ *cobra.Command, _ []string, begun string) ([]string, cobra.ShellCompDirective) {
-				out := a.completed(kind, begun)
+				out := completed(a, kind, begun)
 				return out, directive(out)
 			})
 		}
@@ -124,7 +129,7 @@ func unused(all, given []string) []string {
 }
 
 // completed gives the words that go on from what was begun.
-func (a *app) completed(kind words, begun string) []string {
+func completed(a *app, kind words, begun string) []string {
 	s, err := a.session()
 	if err != nil {
 		return nil
@@ -246,7 +251,7 @@ func addresses(s *session.Session, begun string) (out []string) {
 		return out
 	}
 	inNewest(s, func(ctx context.Context, d *docket.Docket) {
-		for f, err := range d.Findings(ctx, docket.Filter{Types: []string{typ}}) {
+		for f, err := range d.Found.Findings(ctx, docket.Filter{Types: []string{typ}}) {
 			if err != nil || len(out) >= mostCompleted {
 				return
 			}

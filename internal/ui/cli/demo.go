@@ -15,9 +15,10 @@ import (
 	"anagram/internal/core/show"
 	"anagram/internal/demo"
 	"anagram/internal/flow/session"
+	"anagram/internal/ui/present"
 )
 
-func (a *app) demoCommand() *cobra.Command {
+func demoCommand(a *app) *cobra.Command {
 	var keep, over string
 	var dataOnly, unequal bool
 	cmd := &cobra.Command{
@@ -41,14 +42,14 @@ command, and its real output.`,
 			if _, known := roles[over]; !known || over != "" && (keep != "" || dataOnly) {
 				return session.Usage("--over-web takes sandbox, production or both, and goes without --keep: what is kept has no service any more. Start one with: anagram demo service")
 			}
-			return a.runDemo(cmd.Context(), keep, dataOnly, unequal, roles[over])
+			return runDemo(cmd.Context(), a, keep, dataOnly, unequal, roles[over])
 		}),
 	}
 	cmd.Flags().BoolVar(&unequal, "unequal", false, "show what happens where a setting that has to be equal is not")
 	cmd.Flags().StringVar(&over, "over-web", "", "reach sandbox, production or both as services on the web")
 	cmd.Flags().BoolVar(&dataOnly, "data-only", false, "only make the workspace and its databases, to do the job by hand")
 	cmd.Flags().StringVar(&keep, "keep", "", "work in this new folder and keep it, to go on by hand")
-	cmd.AddCommand(a.demoServiceCommand())
+	cmd.AddCommand(demoServiceCommand(a))
 	return cmd
 }
 
@@ -66,26 +67,34 @@ type step struct {
 // had in common.
 func marchSteps() []step {
 	return []step{
-		{demo.Administrator, "Fernhollow Diagnostics builds its test catalogue in a sandbox; three hospitals order from production. In March the administrator, Mara, brings production up to date. First: can both be reached, and does the catalog hold in both?",
+		{demo.Administrator,
+			"Fernhollow Diagnostics builds its test catalogue in a sandbox; three hospitals order from production. In March the administrator, Mara, brings production up to date. First: can both be reached, and does the catalog hold in both?",
 			[]string{"env test", "catalog check"}, 0, nil},
-		{demo.Administrator, "What production still lacks are the staff prices and the holidays of the year. The approver, Jonas, agrees, and Mara imports them. From now on Anagram knows what both sides had in common.",
+		{demo.Administrator,
+			"What production still lacks are the staff prices and the holidays of the year. The approver, Jonas, agrees, and Mara imports them. From now on Anagram knows what both sides had in common.",
 			[]string{`match sandbox --against production --name march`, `approve * --note "staff prices and holidays"`, "import"}, 0, nil},
 	}
 }
 
 func presentSteps() []step {
 	return []step{
-		{demo.Administrator, "Months later. The build team has a new family of assays and the prices of the new year; the night shift, the wards and the lab lead have changed production meanwhile. Mara exports everything into a parcel. That only reads.",
+		{demo.Administrator,
+			"Months later. The build team has a new family of assays and the prices of the new year; the night shift, the wards and the lab lead have changed production meanwhile. Mara exports everything into a parcel. That only reads.",
 			[]string{`export sandbox --name new-year --note "thyroid antibodies, prices 2027"`}, 0, nil},
-		{demo.Administrator, "She matches it with production, by key: every internal number differs between the two. Still nothing is written.",
+		{demo.Administrator,
+			"She matches it with production, by key: every internal number differs between the two. Still nothing is written.",
 			[]string{"match new-year --against production"}, 3, nil},
-		{demo.Administrator, "A comment code looks as if it only got another code. It did, so she says so, and matches again. Meanwhile the build team went on; the match says so.",
-			[]string{"review --only 'comment_code/H*'", `pair comment_code/HAEM comment_code/HEMOLYSIS --note "the same comment"`, "match new-year --against production"}, 3, demo.GoOn},
-		{demo.Administrator, "What is there to decide? Each line is a group of records that are decided together: a record with its parts and with what waits for it. Conflicts come first: what both sides changed, or production took out of use, removed, or has already. And some records exist only in production.",
+		{demo.Administrator,
+			"A comment code looks as if it only got another code. It did, so she says so, and matches again. Meanwhile the build team went on; the match says so.",
+			[]string{"review --only 'comment_code/H*'", `pair comment_code/HAEM comment_code/HEMOLYSIS --note "the same comment"`,
+				"match new-year --against production"}, 3, demo.GoOn},
+		{demo.Administrator,
+			"What is there to decide? Each line is a group of records that are decided together: a record with its parts and with what waits for it. Conflicts come first: what both sides changed, or production took out of use, removed, or has already. And some records exist only in production.",
 			[]string{"review", "review --status conflict --full", "review --removals"}, 0, nil},
 		{demo.Administrator, "And what changed, field by field? With what both last agreed on it is known which side moved.",
 			[]string{"review --type unit --type assay --type panel --type panel_item --type comment_code --status changed,target-edit,target-only --full", "review --only 'assay_range/*' --status changed"}, 0, nil},
-		{demo.Approver, "Jonas decides. A development record stays out; so do an assay that production retired and one that it removed on purpose. Of a range that both sides changed he takes production's limits: the night shift widened it for a reason.",
+		{demo.Approver,
+			"Jonas decides. A development record stays out; so do an assay that production retired and one that it removed on purpose. Of a range that both sides changed he takes production's limits: the night shift widened it for a reason.",
 			[]string{
 				`decline --group assay/ZZTEST --note "somebody tried something out"`,
 				`decline assay/AMM price_line/STD/AMM/2027-01-01 --note "retired in production"`,
@@ -95,27 +104,38 @@ func presentSteps() []step {
 				`decline container/GELXL --note "production has this tube as GEL8"`,
 				`hold assay/FCAL --with-parts --note "still under validation"`,
 			}, 0, nil},
-		{demo.Approver, "Everything else that is new or changed is fine. Records are named that cannot be imported as things stand: one refers to the assay under validation, and the name of a panel is longer than production takes.",
+		{demo.Approver,
+			"Everything else that is new or changed is fine. Records are named that cannot be imported as things stand: one refers to the assay under validation, and the name of a panel is longer than production takes.",
 			[]string{`approve --status new,changed --note "reviewed with the build team"`}, 0, nil},
-		{demo.Administrator, "Mara rehearses: the whole import, in production, taken back at the end. What cannot be imported is left out, and it says why.",
+		{demo.Administrator,
+			"Mara rehearses: the whole import, in production, taken back at the end. What cannot be imported is left out, and it says why.",
 			[]string{"import --rehearse"}, 5, nil},
-		{demo.Approver, "What is still open, and what holds approved records up? Jonas holds those as well, so that nothing is left to chance.",
-			[]string{"review --decision approved --check reference-not-approved", `hold reflex_rule/CRP-FCAL --note "waits for FCAL"`, `hold panel/CARDED --with-parts --again --note "the build team shortens the name"`}, 0, nil},
+		{demo.Approver,
+			"What is still open, and what holds approved records up? Jonas holds those as well, so that nothing is left to chance.",
+			[]string{"review --decision approved --check reference-not-approved", `hold reflex_rule/CRP-FCAL --note "waits for FCAL"`,
+				`hold panel/CARDED --with-parts --again --note "the build team shortens the name"`}, 0, nil},
 		{demo.Administrator, "Now the import, in one transaction.",
 			[]string{"import"}, 0, nil},
-		{demo.Administrator, "Is it there? She exports and matches again: only what was declined or held still differs, and those decisions are filled in; and what the build team changed meanwhile.",
-			[]string{"match sandbox --against production --name check", "review --type panel --type comment_code --status conflict,changed,new"}, 0, nil},
+		{demo.Administrator,
+			"Is it there? She exports and matches again: only what was declined or held still differs, and those decisions are filled in; and what the build team changed meanwhile.",
+			[]string{"match sandbox --against production --name check",
+				"review --type panel --type comment_code --status conflict,changed,new"}, 0, nil},
 		{demo.Administrator, "The dockets keep what was brought where, when and by whom.",
 			[]string{"history", "history 3", "status"}, 0, nil},
-		{demo.Administrator, "Two things that Anagram warns of. Somebody exports a new price line without what it refers to; and somebody takes the parcel of March again.",
-			[]string{"export sandbox --record price_line/STD/AMM/2027-01-01 --related none --name one-price", "match one-price --against production", "review", "approve price_line/STD/AMM/2027-01-01", "match march --against production"}, 3, nil},
+		{demo.Administrator,
+			"Two things that Anagram warns of. Somebody exports a new price line without what it refers to; and somebody takes the parcel of March again.",
+			[]string{"export sandbox --record price_line/STD/AMM/2027-01-01 --related none --name one-price",
+				"match one-price --against production", "review",
+				`approve price_line/STD/AMM/2027-01-01 --overrule --note "the ward still orders it until spring"`,
+				"match march --against production"}, 3, nil},
 	}
 }
 
 // unequalSteps end at a setting that has to be equal on both sides and is not.
 func unequalSteps() []step {
 	return []step{
-		{demo.Administrator, "Months later. Somebody has set production to another base currency, while the sandbox builds prices in euros. Do the two still fit?",
+		{demo.Administrator,
+			"Months later. Somebody has set production to another base currency, while the sandbox builds prices in euros. Do the two still fit?",
 			[]string{"catalog check sandbox production"}, 4, nil},
 		{demo.Administrator, "They do not. She could see what differs all the same,",
 			[]string{"match sandbox --against production --name new-year"}, 3, nil},
@@ -124,7 +144,7 @@ func unequalSteps() []step {
 	}
 }
 
-func (a *app) runDemo(ctx context.Context, keep string, dataOnly, unequal bool, over []string) error {
+func runDemo(ctx context.Context, a *app, keep string, dataOnly, unequal bool, over []string) error {
 	dir := ""
 	if keep != "" {
 		dir = a.path(keep)
@@ -143,23 +163,24 @@ func (a *app) runDemo(ctx context.Context, keep string, dataOnly, unequal bool, 
 		return err
 	}
 	if len(over) > 0 {
-		end, err := a.overWeb(ctx, dir, over)
+		end, err := overWeb(ctx, dir, over)
 		if err != nil {
 			return err
 		}
 		defer end()
 	}
-	out := a.out()
+	out := a.Coloured()
 	if dataOnly {
-		if err := a.demoData(ctx, dir, unequal); err != nil {
+		if err := demoData(ctx, a, dir, unequal); err != nil {
 			return err
 		}
-		fmt.Fprintln(out, a.wrap(fmt.Sprintf("Made a workspace of Fernhollow Diagnostics in %s, with its two databases. They were last brought to the same state in March; Anagram knows what they had in common then.", keep), ""))
-		a.next("cd", arg(keep), "&& anagram env test")
+		fmt.Fprintln(out,
+			a.Wrap(fmt.Sprintf("Made a workspace of Fernhollow Diagnostics in %s, with its two databases. They were last brought to the same state in March; Anagram knows what they had in common then.", keep), ""))
+		a.Next("cd", present.Arg(keep), "&& anagram env test")
 		return nil
 	}
-	fmt.Fprintln(out, a.wrap("Anagram at work, on made-up data in "+dir+".", ""))
-	n, err := a.inMarch().runSteps(ctx, dir, marchSteps(), 0)
+	fmt.Fprintln(out, a.Wrap("Anagram at work, on made-up data in "+dir+".", ""))
+	n, err := runSteps(ctx, inMarch(a), dir, marchSteps(), 0)
 	if err != nil {
 		return err
 	}
@@ -173,24 +194,24 @@ func (a *app) runDemo(ctx context.Context, keep string, dataOnly, unequal bool, 
 	if slices.Contains(over, demo.Roles()[1]) { // a service takes nothing back
 		rest = slices.DeleteFunc(rest, func(s step) bool { return slices.Contains(s.commands, "import --rehearse") })
 	}
-	if _, err := a.runSteps(ctx, dir, rest, n); err != nil {
+	if _, err := runSteps(ctx, a, dir, rest, n); err != nil {
 		return err
 	}
-	printf(out, "\n%s\n", faint.Render(strings.Repeat("─", min(a.width(), 80))))
+	present.Printf(out, "\n%s\n", present.Faint.Render(strings.Repeat("─", min(a.Width(), 80))))
 	switch {
 	case keep != "":
-		printf(out, "Everything is kept in %s. Go on by hand there:\n  cd %s\n  anagram status\n", dir, show.Arg(keep))
+		present.Printf(out, "Everything is kept in %s. Go on by hand there:\n  cd %s\n  anagram status\n", dir, show.Arg(keep))
 	case unequal:
-		fmt.Fprintln(out, a.wrap("The whole job: anagram demo", ""))
+		fmt.Fprintln(out, a.Wrap("The whole job: anagram demo", ""))
 	default:
-		fmt.Fprintln(out, a.wrap("That was the whole job. To go on by hand with these data: anagram demo --keep DIR", ""))
+		fmt.Fprintln(out, a.Wrap("That was the whole job. To go on by hand with these data: anagram demo --keep DIR", ""))
 	}
 	return nil
 }
 
 // runSteps goes on counting after n.
-func (a *app) runSteps(ctx context.Context, dir string, steps []step, n int) (int, error) {
-	out := a.out()
+func runSteps(ctx context.Context, a *app, dir string, steps []step, n int) (int, error) {
+	out := a.Coloured()
 	for _, s := range steps {
 		n++
 		if s.before != nil {
@@ -198,14 +219,14 @@ func (a *app) runSteps(ctx context.Context, dir string, steps []step, n int) (in
 				return n, err
 			}
 		}
-		printf(out, "\n%s\n", faint.Render(strings.Repeat("─", min(a.width(), 80))))
-		fmt.Fprintln(out, a.wrap(fmt.Sprintf("%s %s", strong.Render(fmt.Sprintf("%d.", n)), s.why), ""))
+		present.Printf(out, "\n%s\n", present.Faint.Render(strings.Repeat("─", min(a.Width(), 80))))
+		fmt.Fprintln(out, a.Wrap(fmt.Sprintf("%s %s", present.Strong.Render(fmt.Sprintf("%d.", n)), s.why), ""))
 		for j, command := range s.commands {
 			if err := ctx.Err(); err != nil {
 				return n, err
 			}
-			printf(out, "\n%s\n", strong.Render(s.who+"> anagram "+command))
-			code := a.runAs(ctx, s.who, dir, command)
+			present.Printf(out, "\n%s\n", present.Strong.Render(s.who+"> anagram "+command))
+			code := runAs(ctx, a, s.who, dir, command)
 			if j == len(s.commands)-1 && code != s.code {
 				return n, fmt.Errorf("the demo expected exit code %d of: anagram %s; it was %d", s.code, command, code)
 			}
@@ -215,19 +236,20 @@ func (a *app) runSteps(ctx context.Context, dir string, steps []step, n int) (in
 }
 
 // inMarch is the program some months ago.
-func (a *app) inMarch() *app {
-	then := *a
+func inMarch(a *app) *app {
+	then, page := *a, *a.Page
+	then.Page = &page
 	then.Now = func() time.Time { return a.Now().AddDate(0, -8, 0) }
 	return &then
 }
 
 // demoData does what the demo's people did in March, without showing it and without
 // leaving more of it than what both sides agreed on, and lets the months since pass.
-func (a *app) demoData(ctx context.Context, dir string, unequal bool) error {
-	quiet := a.inMarch()
-	quiet.rawOut = io.Discard
+func demoData(ctx context.Context, a *app, dir string, unequal bool) error {
+	quiet := inMarch(a)
+	quiet.RawOut = io.Discard
 	for _, command := range []string{"match sandbox --against production --name march", "approve *", "import"} {
-		if code := quiet.runAs(ctx, demo.Administrator, dir, command); code != 0 && code != exitOpen {
+		if code := runAs(ctx, quiet, demo.Administrator, dir, command); code != 0 && code != exitOpen {
 			return fmt.Errorf("making the data failed at: anagram %s", command)
 		}
 	}
@@ -241,12 +263,12 @@ func (a *app) demoData(ctx context.Context, dir string, unequal bool) error {
 
 // runAs runs a command of the demo as one of its people, with both streams on standard
 // output, so that they stay in order.
-func (a *app) runAs(ctx context.Context, who, dir, command string) int {
+func runAs(ctx context.Context, a *app, who, dir, command string) int {
 	inner := a.Streams
-	inner.Dir, inner.Out, inner.Err = dir, a.rawOut, a.rawOut
+	inner.Dir, inner.Out, inner.Err = dir, a.RawOut, a.RawOut
 	inner.Environ = append(slices.Clone(a.Environ), "ANAGRAM_USER="+who)
 	given := splitWords(command)
-	if a.noColor {
+	if a.NoColor {
 		given = append(given, "--no-color")
 	}
 	return Run(ctx, inner, given)

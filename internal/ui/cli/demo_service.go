@@ -25,7 +25,7 @@ type serving struct {
 	ignore                                   []string
 }
 
-func (a *app) demoServiceCommand() *cobra.Command {
+func demoServiceCommand(a *app) *cobra.Command {
 	of := serving{}
 	cmd := &cobra.Command{
 		Use:   "service",
@@ -46,7 +46,7 @@ writes, of which it says that they were done.`,
 			if err := arguments(cmd, given, 0, 0); err != nil {
 				return err
 			}
-			return a.serve(cmd.Context(), of)
+			return serve(cmd.Context(), a, of)
 		}),
 	}
 	cmd.Flags().StringVar(&of.listen, "listen", "127.0.0.1:8086", "address to answer at; port 0 takes a free one")
@@ -59,7 +59,7 @@ writes, of which it says that they were done.`,
 }
 
 // serve answers until it is stopped.
-func (a *app) serve(ctx context.Context, of serving) error {
+func serve(ctx context.Context, a *app, of serving) error {
 	fail, err := service.ParseFail(of.fail)
 	if err != nil {
 		return session.Usage("--fail: %v", err)
@@ -71,7 +71,7 @@ func (a *app) serve(ctx context.Context, of serving) error {
 	}
 	options := service.Options{Account: of.account, Fail: fail, Ignores: of.ignore}
 	if of.account != "" {
-		if options.Password = a.env(of.passwordEnv); options.Password == "" {
+		if options.Password = a.Env(of.passwordEnv); options.Password == "" {
 			return session.Usage("--account needs --password-env, the environment variable with the password")
 		}
 	}
@@ -82,7 +82,7 @@ func (a *app) serve(ctx context.Context, of serving) error {
 	if ip := net.ParseIP(host); of.account == "" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
 		return session.Usage("--listen: other machines could reach %s; say who may sign in with --account and --password-env, or listen at 127.0.0.1", of.listen)
 	}
-	data, gone, err := a.servedData(ctx, of.data)
+	data, gone, err := servedData(ctx, a, of.data)
 	if err != nil {
 		return err
 	}
@@ -99,7 +99,8 @@ func (a *app) serve(ctx context.Context, of serving) error {
 		}
 		defer func() { _ = one.Close() }()
 		mux.Handle("/"+role+"/", http.StripPrefix("/"+role, one))
-		directory := service.NewDirectory(service.DirectoryOptions{Account: of.account, Password: options.Password, Fail: fail, Prefix: role[:1]})
+		directory := service.NewDirectory(service.DirectoryOptions{Account: of.account, Password: options.Password, Fail: fail,
+			Prefix: role[:1]})
 		service.FillDirectory(directory, role)
 		mux.Handle("/"+role+"-people/", http.StripPrefix("/"+role+"-people", directory))
 	}
@@ -116,7 +117,7 @@ func (a *app) serve(ctx context.Context, of serving) error {
 }
 
 // overWeb makes services of sides of the demo in a folder, and gives what ends them.
-func (a *app) overWeb(ctx context.Context, dir string, roles []string) (end func(), err error) {
+func overWeb(ctx context.Context, dir string, roles []string) (end func(), err error) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return nil, err
@@ -177,7 +178,7 @@ func answerUntil(ctx context.Context, listener net.Listener, handler http.Handle
 
 // servedData gives the folder with the databases, which is made where none is named, and what
 // takes it away again.
-func (a *app) servedData(ctx context.Context, named string) (dir string, gone func(), err error) {
+func servedData(ctx context.Context, a *app, named string) (dir string, gone func(), err error) {
 	switch {
 	case filepath.IsAbs(named):
 		return named, func() {}, nil

@@ -11,13 +11,13 @@ import (
 
 	"anagram/internal/core/check"
 	"anagram/internal/core/yamldoc"
+	"anagram/internal/flow/audit"
 	"anagram/internal/flow/fit"
 	"anagram/internal/flow/importing"
 	"anagram/internal/flow/inspect"
 	"anagram/internal/flow/matching"
-	"anagram/internal/flow/prove"
 	"anagram/internal/flow/session"
-	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
 	"anagram/internal/store/parcel"
 	"anagram/internal/store/workspace"
 )
@@ -35,7 +35,7 @@ const (
 
 // exit prints an error and gives the exit code.
 func (a *app) exit(err error) int {
-	code := codeOf(a.result, err, a.ran)
+	code := codeOf(a.Result, err, a.ran)
 	if err == nil {
 		return code
 	}
@@ -45,7 +45,7 @@ func (a *app) exit(err error) int {
 		text = "Interrupted. Nothing is half-written; the same command can be run again."
 	}
 	for _, line := range linesOf(err, text) {
-		fmt.Fprintln(a.Err, a.wrap(line, ""))
+		fmt.Fprintln(a.Err, a.Wrap(line, ""))
 	}
 	if code == exitUsage && !a.ran {
 		fmt.Fprintln(a.Err, "See: anagram help")
@@ -96,7 +96,8 @@ func codeOf(result any, err error, ran bool) int {
 	switch {
 	case errors.Is(err, context.Canceled), errors.As(err, &half):
 		return exitInterrupted
-	case !ran, errors.As(err, &wrongUse), errors.As(err, &badCatalog), errors.As(err, &badYAML), errors.As(err, &noWorkspace), errors.As(err, &taken):
+	case !ran, errors.As(err, &wrongUse), errors.As(err, &badCatalog), errors.As(err, &badYAML), errors.As(err, &noWorkspace),
+		errors.As(err, &taken):
 		return exitUsage
 	case errors.As(err, &blocked):
 		return exitBlocked
@@ -114,17 +115,17 @@ func codeOfResult(result any) int {
 		if r.Open > 0 {
 			return exitOpen
 		}
-	case prove.Result:
+	case audit.Proof:
 		if !r.Sound() {
 			return exitOpen
 		}
 	case importing.Result:
 		switch {
-		case r.Outcome == docket.Failed || r.Outcome == docket.Unknown || r.AfterFailed != nil:
+		case r.Outcome == run.Failed || r.Outcome == run.Unknown || r.AfterFailed != nil:
 			return exitFailed
-		case r.Outcome == docket.Blocked:
+		case r.Outcome == run.Blocked:
 			return exitBlocked
-		case len(r.LeftOut) > 0, r.Outcome == docket.WrittenOtherwise:
+		case len(r.LeftOut) > 0, r.Outcome == run.WrittenOtherwise:
 			return exitLeftOut
 		case r.Nothing() && r.Open > 0:
 			return exitOpen
@@ -147,7 +148,8 @@ func codeOfResult(result any) int {
 // arguments checks the number of arguments; most is -1 for any.
 func arguments(cmd *cobra.Command, given []string, least, most int) error {
 	if len(given) < least || most >= 0 && len(given) > most {
-		return &session.UsageError{Message: "usage: anagram " + strings.TrimPrefix(strings.TrimSuffix(cmd.UseLine(), " [flags]"), "anagram ")}
+		return &session.UsageError{Message: "usage: anagram " + strings.TrimPrefix(strings.TrimSuffix(cmd.UseLine(), " [flags]"),
+			"anagram ")}
 	}
 	return nil
 }

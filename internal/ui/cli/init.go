@@ -17,6 +17,8 @@ import (
 	"anagram/internal/flow/inspect"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/workspace"
+	"anagram/internal/ui/present"
+	"anagram/internal/ui/wire"
 )
 
 // starting is what init is told of the environments.
@@ -25,7 +27,7 @@ type starting struct {
 	sourcePassword, targetPassword string
 }
 
-func (a *app) initCommand() *cobra.Command {
+func initCommand(a *app) *cobra.Command {
 	var of starting
 	c := &cobra.Command{
 		Use:   "init [DIR]",
@@ -46,7 +48,7 @@ variable that holds one, or leave it to the database's own conventions.`,
 				dir = a.path(given[0])
 			}
 			if of == (starting{}) {
-				if err := a.askStarting(dir, &of); err != nil {
+				if err := askStarting(a, dir, &of); err != nil {
 					return err
 				}
 			}
@@ -54,9 +56,9 @@ variable that holds one, or leave it to the database's own conventions.`,
 				return &session.UsageError{Message: "A workspace is started from a source, with or without a target: add --source ADDRESS"}
 			}
 			if of.source == "" {
-				return a.initExample(dir)
+				return initExample(a, dir)
 			}
-			return a.initFrom(cmd.Context(), dir, of)
+			return initFrom(cmd.Context(), a, dir, of)
 		}),
 	}
 	c.Flags().StringVar(&of.source, "source", "", "address of the source, [NAME=]ADDRESS")
@@ -66,27 +68,27 @@ variable that holds one, or leave it to the database's own conventions.`,
 	return c
 }
 
-func (a *app) initExample(dir string) error {
+func initExample(a *app, dir string) error {
 	made, err := workspace.Init(dir)
 	if err != nil {
 		return err
 	}
-	if a.json {
-		return a.printJSON(map[string]any{"workspace": dir, "files": made})
+	if a.JSON {
+		return a.PrintJSON(wire.Begun{Workspace: dir, Files: made})
 	}
-	printf(a.Out, "Started a workspace in %s:\n", dir)
+	present.Printf(a.Out, "Started a workspace in %s:\n", dir)
 	for _, name := range made {
 		fmt.Fprintln(a.Out, "  "+name)
 	}
-	a.next("describe your environments in anagram.yaml, then: anagram env test")
+	a.Next("describe your environments in anagram.yaml, then: anagram env test")
 	return nil
 }
 
 // askStarting asks for the addresses where there is a terminal; elsewhere nothing is asked.
-func (a *app) askStarting(dir string, of *starting) error {
+func askStarting(a *app, dir string, of *starting) error {
 	f, ok := a.In.(*os.File)
-	out, shown := a.rawErr.(*os.File)
-	if !ok || !shown || a.json || a.quiet || !term.IsTerminal(int(f.Fd())) || !term.IsTerminal(int(out.Fd())) {
+	out, shown := a.RawErr.(*os.File)
+	if !ok || !shown || a.JSON || a.Quiet || !term.IsTerminal(int(f.Fd())) || !term.IsTerminal(int(out.Fd())) {
 		return nil
 	}
 	if _, err := os.Lstat(filepath.Join(dir, workspace.ConfigName)); err == nil {
@@ -116,14 +118,15 @@ var startName = pattern.Of(`^([\pL\pN][\pL\pN_.-]*)=(.*)$`)
 
 // start reads what is said of one environment. A file's path is meant from where the person
 // is, and the workspace has it from where its own file is.
-func (a *app) start(dir, given, name, password string) (workspace.Starting, error) {
+func start(a *app, dir, given, name, password string) (workspace.Starting, error) {
 	s := workspace.Starting{Name: name, Connect: given, PasswordEnv: password}
 	if m := startName.FindStringSubmatch(given); m != nil && !strings.Contains(m[1], ":") {
 		s.Name, s.Connect = m[1], m[2]
 	}
 	scheme, path, ok := strings.Cut(s.Connect, ":")
 	if !ok {
-		return s, &session.UsageError{Message: fmt.Sprintf("The address of %s has to begin with a way to connect, such as postgres:, mysql:, sqlite:, folder:, odata+https: or scim+https:", s.Name)}
+		return s,
+			&session.UsageError{Message: fmt.Sprintf("The address of %s has to begin with a way to connect, such as postgres:, mysql:, sqlite:, folder:, odata+https: or scim+https:", s.Name)}
 	}
 	if (scheme == "sqlite" || scheme == "folder") && path != "" && !filepath.IsAbs(path) {
 		absolute, err := filepath.Abs(filepath.Join(a.Dir, path))
@@ -144,17 +147,18 @@ func (a *app) start(dir, given, name, password string) (workspace.Starting, erro
 }
 
 // sides reads what is said of the source and the target.
-func (a *app) sides(dir string, of starting) (environments []workspace.Starting, names []string, err error) {
+func sides(a *app, dir string, of starting) (environments []workspace.Starting, names []string, err error) {
 	for _, side := range [][3]string{{of.source, "source", of.sourcePassword}, {of.target, "target", of.targetPassword}} {
 		if side[0] == "" {
 			continue
 		}
-		s, err := a.start(dir, side[0], side[1], side[2])
+		s, err := start(a, dir, side[0], side[1], side[2])
 		if err != nil {
 			return nil, nil, err
 		}
 		if len(names) > 0 && names[0] == s.Name {
-			return nil, nil, &session.UsageError{Message: fmt.Sprintf("Both environments would be called %s; give each its own name, as in --target production=ADDRESS", s.Name)}
+			return nil, nil,
+				&session.UsageError{Message: fmt.Sprintf("Both environments would be called %s; give each its own name, as in --target production=ADDRESS", s.Name)}
 		}
 		environments, names = append(environments, s), append(names, s.Name)
 	}
@@ -163,8 +167,8 @@ func (a *app) sides(dir string, of starting) (environments []workspace.Starting,
 
 // initFrom starts a workspace from addresses: tested, drafted and checked. Where an
 // environment cannot be reached nothing is left behind.
-func (a *app) initFrom(ctx context.Context, dir string, of starting) (err error) {
-	environments, names, err := a.sides(dir, of)
+func initFrom(ctx context.Context, a *app, dir string, of starting) (err error) {
+	environments, names, err := sides(a, dir, of)
 	if err != nil {
 		return err
 	}
@@ -211,55 +215,30 @@ func (a *app) initFrom(ctx context.Context, dir string, of starting) (err error)
 		return &session.UsageError{Message: fmt.Sprintf("Nothing in %s looks like setup, so there is nothing to draft a catalog from; no workspace was started", strings.Join(names, " and "))}
 	}
 	guesses := strings.Count(string(text), "# guess: ")
-	if !a.json {
-		printf(a.Out, "Started a workspace in %s.\n", dir)
+	if !a.JSON {
+		present.Printf(a.Out, "Started a workspace in %s.\n", dir)
 		for _, line := range reached {
-			fmt.Fprintln(a.Out, a.wrap(line, "  "))
+			fmt.Fprintln(a.Out, a.Wrap(line, "  "))
 		}
-		fmt.Fprintln(a.Out, a.wrap(drafted(d, "catalog.yaml", guesses), ""))
+		fmt.Fprintln(a.Out, a.Wrap(drafted(d, "catalog.yaml", guesses), ""))
 	}
 	// From here on the workspace stands; what does not hold yet is told.
 	reports, checkErr := fit.CheckCatalog(ctx, s, names)
 	if checkErr != nil {
-		return a.afterInit(dir, checkErr)
+		return afterInit(a, dir, checkErr)
 	}
-	a.result = reports
-	checks := []map[string]any{}
+	a.Result = reports
+	if a.JSON {
+		of := wire.DraftOf(d, names, guesses, text)
+		return a.PrintJSON(wire.Drafted{Workspace: dir, Files: append(made, "catalog.yaml"),
+			Check:        wire.CatalogCheckOf(reports).Environments,
+			Environments: of.Environments, Types: of.Types, LeftOut: of.LeftOut, Doubtful: of.Doubtful, Guesses: of.Guesses})
+	}
 	for _, r := range reports.Environments {
-		checks = append(checks, a.printCheck(s, r))
+		present.CatalogCheck(a.Page, s, r)
 	}
-	if a.json {
-		out := draftJSON(d, names, guesses, text)
-		delete(out, "catalog")
-		out["workspace"], out["files"], out["check"] = dir, append(made, "catalog.yaml"), checks
-		return a.printJSON(out)
-	}
-	a.nextIn(dir, names, reports)
+	nextIn(a, dir, names, reports)
 	return nil
-}
-
-// afterInit says that a workspace stands though its catalog could not be checked.
-func (a *app) afterInit(dir string, cause error) error {
-	for _, line := range linesOf(cause, cause.Error()) {
-		fmt.Fprintln(a.Err, a.wrap(line, ""))
-	}
-	a.next("cd " + show.Arg(dir) + ", correct catalog.yaml, then: anagram catalog check")
-	return nil
-}
-
-func (a *app) nextIn(dir string, names []string, reports fit.CatalogReports) {
-	change := ""
-	if dir != a.Dir {
-		change = "cd " + show.Arg(dir) + ", "
-	}
-	switch {
-	case codeOfResult(reports) != exitDone:
-		a.next(change + "correct catalog.yaml, then: anagram catalog check")
-	case len(names) == 2:
-		a.next(change + "read the end of catalog.yaml, then: anagram match " + show.Arg(names[0]) + " --against " + show.Arg(names[1]))
-	default:
-		a.next(change + "read the end of catalog.yaml, then: anagram export " + show.Arg(names[0]))
-	}
 }
 
 // reached tests that the environments can be reached, and says what they are.
@@ -271,12 +250,13 @@ func (a *app) reached(ctx context.Context, s *session.Session, names []string) (
 	var out []string
 	for i, r := range reports {
 		if i > 0 && r.Err == nil && r.About.Address == reports[0].About.Address {
-			return nil, &session.UsageError{Message: fmt.Sprintf("%s and %s are the same place (%s); a source and a target are two. No workspace was started", reports[0].Name, r.Name, r.About.Address)}
+			return nil,
+				&session.UsageError{Message: fmt.Sprintf("%s and %s are the same place (%s); a source and a target are two. No workspace was started", reports[0].Name, r.Name, r.About.Address)}
 		}
 		if r.Err != nil {
 			return nil, inspect.NotReached(r.Err)
 		}
-		text := fmt.Sprintf("%s: %s, %s", r.Name, r.About.Product, count(len(r.About.Places), "table"))
+		text := fmt.Sprintf("%s: %s, %s", r.Name, r.About.Product, present.Count(len(r.About.Places), "table"))
 		if r.About.Rights != "" {
 			text += ", " + r.About.Rights
 		}
@@ -291,4 +271,28 @@ func (a *app) path(p string) string {
 		return p
 	}
 	return filepath.Join(a.Dir, p)
+}
+
+// afterInit says that a workspace stands though its catalog could not be checked.
+func afterInit(a *app, dir string, cause error) error {
+	for _, line := range linesOf(cause, cause.Error()) {
+		fmt.Fprintln(a.Err, a.Wrap(line, ""))
+	}
+	a.Next("cd " + show.Arg(dir) + ", correct catalog.yaml, then: anagram catalog check")
+	return nil
+}
+
+func nextIn(a *app, dir string, names []string, reports fit.CatalogReports) {
+	change := ""
+	if dir != a.Dir {
+		change = "cd " + show.Arg(dir) + ", "
+	}
+	switch {
+	case codeOfResult(reports) != exitDone:
+		a.Next(change + "correct catalog.yaml, then: anagram catalog check")
+	case len(names) == 2:
+		a.Next(change + "read the end of catalog.yaml, then: anagram match " + show.Arg(names[0]) + " --against " + show.Arg(names[1]))
+	default:
+		a.Next(change + "read the end of catalog.yaml, then: anagram export " + show.Arg(names[0]))
+	}
 }

@@ -8,23 +8,24 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"anagram/internal/ui/present"
 	"anagram/internal/ui/text"
 )
 
-// Page is a manual page.
-type Page struct {
+// ManualPage is a manual page.
+type ManualPage struct {
 	Name string // of its file, such as anagram-review.1
 	Text string // in the man macros that every system reads
 }
 
 // Manual gives a manual page for every command, dated by the day that is given.
-func Manual(day time.Time) []Page {
-	a := &app{Streams: Streams{Out: text.NewScreen(io.Discard), Err: text.NewScreen(io.Discard)}}
+func Manual(day time.Time) []ManualPage {
+	a := &app{Page: present.NewPage(present.Streams{Out: text.NewScreen(io.Discard), Err: text.NewScreen(io.Discard)})}
 	root := a.root()
-	var out []Page
+	var out []ManualPage
 	for _, c := range allCommands(root) {
 		if !c.Hidden && c.Name() != "help" {
-			out = append(out, Page{strings.ReplaceAll(c.CommandPath(), " ", "-") + ".1", page(c, day)})
+			out = append(out, ManualPage{strings.ReplaceAll(c.CommandPath(), " ", "-") + ".1", page(c, day)})
 		}
 	}
 	return out

@@ -2,18 +2,16 @@ package cli
 
 import (
 	"fmt"
-	"strings"
 
 	"github.com/spf13/cobra"
 
-	"anagram/internal/core/show"
 	"anagram/internal/flow/decide"
 	"anagram/internal/flow/session"
-	"anagram/internal/store/workspace"
-	"anagram/internal/ui/text"
+	"anagram/internal/ui/present"
+	"anagram/internal/ui/wire"
 )
 
-func (a *app) pairCommand() *cobra.Command {
+func pairCommand(a *app) *cobra.Command {
 	var note string
 	var list, forget bool
 	cmd := &cobra.Command{
@@ -29,7 +27,7 @@ anagram.yaml.`,
 			case list && (forget || note != "" || len(given) > 0):
 				return &session.UsageError{Message: "pair --list takes no addresses and no other options"}
 			case list:
-				return a.listPairs(s)
+				return present.Pairs(a.Page, s)
 			case len(given) != 2:
 				return &session.UsageError{Message: "pair needs two addresses: TYPE/OLD and TYPE/NEW"}
 			case forget && note != "":
@@ -38,17 +36,17 @@ anagram.yaml.`,
 				if err := decide.Unpair(s, given[0], given[1]); err != nil {
 					return err
 				}
-				if a.json {
-					return a.printJSON(map[string]any{"old": given[0], "new": given[1], "forgotten": true})
+				if a.JSON {
+					return a.PrintJSON(wire.Forgotten{Old: given[0], New: given[1], Forgotten: true})
 				}
-				fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s and %s are no longer paired.", given[0], given[1]), ""))
+				fmt.Fprintln(a.Out, a.Wrap(fmt.Sprintf("%s and %s are no longer paired.", given[0], given[1]), ""))
 				return nil
 			}
 			result, err := decide.Pair(cmd.Context(), s, given[0], given[1], note)
 			if err != nil {
 				return err
 			}
-			return a.printPair(result)
+			return present.Pair(a.Page, result)
 		}),
 	}
 	flags := cmd.Flags()
@@ -56,48 +54,4 @@ anagram.yaml.`,
 	flags.BoolVar(&list, "list", false, "show the pairs that are remembered")
 	flags.BoolVar(&forget, "forget", false, "forget this pair")
 	return cmd
-}
-
-func (a *app) printPair(r decide.PairResult) error {
-	if a.json {
-		return a.printJSON(map[string]any{"old": r.Old, "new": r.New, "known": r.Known})
-	}
-	text := fmt.Sprintf("%s and %s are one record from now on.", r.Old, r.New)
-	if r.Known {
-		text = fmt.Sprintf("%s and %s were paired before; nothing has changed.", r.Old, r.New)
-	}
-	switch {
-	case r.Docket == 0 || r.Known:
-	case r.Source != "" && r.Target != "":
-		text += fmt.Sprintf(" Docket %d still has them as two: one only in the source, one only in the target.", r.Docket)
-	default:
-		text += fmt.Sprintf(" Docket %d does not have one of them only in the source and the other only in the target; check that both are written as they are meant.", r.Docket)
-	}
-	fmt.Fprintln(a.out(), a.wrap(text, ""))
-	a.note("Match again to see them as one.")
-	return nil
-}
-
-func (a *app) listPairs(s *session.Session) error {
-	pairs, err := s.Workspace.Pairs()
-	if err != nil {
-		return err
-	}
-	if a.json {
-		return a.printJSON(map[string]any{"pairs": append([]workspace.Pair{}, pairs...)})
-	}
-	if len(pairs) == 0 {
-		fmt.Fprintln(a.Out, "No pairs are remembered.")
-		return nil
-	}
-	t := text.Table{Columns: []string{"old", "new", "paired", "note"}}
-	for _, p := range pairs {
-		note := p.Note
-		if p.Beside {
-			note = strings.TrimSpace(fmt.Sprintf("comes from %s into %s beside its own. %s", p.Source, p.Target, note))
-		}
-		t.Add(p.Old, p.New, when(p.At)+" by "+p.By, show.Harmless(note))
-	}
-	a.printTable(t, "")
-	return nil
 }

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"strings"
 
@@ -10,23 +9,24 @@ import (
 
 	"anagram/internal/core/check"
 	"anagram/internal/core/record"
-	"anagram/internal/core/show"
-	"anagram/internal/flow/choose"
 	"anagram/internal/flow/library"
 	"anagram/internal/flow/session"
-	"anagram/internal/store/parcel"
+	"anagram/internal/ui/present"
 	"anagram/internal/ui/text"
+	"anagram/internal/ui/wire"
 )
 
-func (a *app) parcelCommand() *cobra.Command {
-	list := a.parcelListCommand()
-	p := &cobra.Command{Use: "parcel", Short: "Look into the library of parcels", Example: "  anagram parcel\n  anagram parcel show monday", RunE: a.orList(list)}
-	p.AddCommand(list, a.parcelShowCommand(), a.parcelVerifyCommand(), a.parcelAgainCommand(), a.parcelRenameCommand(), a.parcelRemoveCommand(),
-		a.parcelTableCommand(), a.parcelResealCommand(), a.parcelMakeCommand())
+func parcelCommand(a *app) *cobra.Command {
+	list := parcelListCommand(a)
+	p := &cobra.Command{Use: "parcel", Short: "Look into the library of parcels",
+		Example: "  anagram parcel\n  anagram parcel show monday", RunE: orList(a, list)}
+	p.AddCommand(list, parcelShowCommand(a), parcelVerifyCommand(a), parcelAgainCommand(a), parcelRenameCommand(a),
+		parcelRemoveCommand(a),
+		parcelTableCommand(a), parcelResealCommand(a), parcelMakeCommand(a))
 	return p
 }
 
-func (a *app) parcelListCommand() *cobra.Command {
+func parcelListCommand(a *app) *cobra.Command {
 	var ask bool
 	cmd := &cobra.Command{
 		Use:     "list",
@@ -37,28 +37,27 @@ func (a *app) parcelListCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.json {
-				list := []map[string]any{}
+			if a.JSON {
+				list := wire.Parcels{Parcels: []wire.Parcel{}}
 				for _, e := range entries {
-					entry := map[string]any{"parcel": e.Name, "file": e.File}
+					entry := wire.Parcel{Parcel: e.Name, File: e.File}
 					if e.Err != nil {
-						entry["error"] = e.Err.Error()
+						entry.Error = e.Err.Error()
 					} else {
-						entry["source"], entry["exported_at"], entry["exported_by"] = e.Manifest.Source, e.Manifest.ExportedAt, e.Manifest.ExportedBy
-						if ask {
-							if c, ok := sourceMoved(cmd.Context(), s, e); ok {
-								entry["source_moved"] = c.Message
-							}
+						m := e.Manifest
+						entry.Known = &wire.Known{Source: m.Source, ExportedAt: m.ExportedAt, ExportedBy: m.ExportedBy, Note: m.Note,
+							Records: m.Records(), Bytes: e.Bytes}
+						if c, ok := sourceMoved(cmd.Context(), s, e); ask && ok {
+							entry.SourceMoved = c.Message
 						}
-						entry["note"], entry["records"], entry["bytes"] = e.Manifest.Note, e.Manifest.Records(), e.Bytes
 					}
-					list = append(list, entry)
+					list.Parcels = append(list.Parcels, entry)
 				}
-				return a.printJSON(map[string]any{"parcels": list})
+				return a.PrintJSON(list)
 			}
 			if len(entries) == 0 {
 				fmt.Fprintln(a.Out, "The library is empty.")
-				a.next("anagram export ENVIRONMENT")
+				a.Next("anagram export ENVIRONMENT")
 				return nil
 			}
 			t := text.Table{Columns: []string{"parcel", "source", "=exported", "by", ">records", ">size", "note"}}
@@ -71,7 +70,7 @@ func (a *app) parcelListCommand() *cobra.Command {
 					continue
 				}
 				m := e.Manifest
-				t.Add(e.Name, m.Source, when(m.ExportedAt), m.ExportedBy, fmt.Sprint(m.Records()), size(e.Bytes), m.Note)
+				t.Add(e.Name, m.Source, present.When(m.ExportedAt), m.ExportedBy, fmt.Sprint(m.Records()), present.Size(e.Bytes), m.Note)
 				if !ask {
 					continue
 				}
@@ -79,12 +78,12 @@ func (a *app) parcelListCommand() *cobra.Command {
 					notes = append(notes, fmt.Sprintf("%s: %s", c.Code, c.Message))
 				}
 			}
-			a.printTable(t, "")
+			a.PrintTable(t, "")
 			for _, note := range notes {
-				fmt.Fprintln(a.Out, a.wrap(note, "  "))
+				fmt.Fprintln(a.Out, a.Wrap(note, "  "))
 			}
 			for _, text := range broken {
-				fmt.Fprintln(a.Out, a.wrap(text, "  "))
+				fmt.Fprintln(a.Out, a.Wrap(text, "  "))
 			}
 			return nil
 		}),
@@ -93,7 +92,7 @@ func (a *app) parcelListCommand() *cobra.Command {
 	return cmd
 }
 
-func (a *app) parcelShowCommand() *cobra.Command {
+func parcelShowCommand(a *app) *cobra.Command {
 	var ask bool
 	cmd := &cobra.Command{
 		Use:     "show P [PATTERN...]",
@@ -111,7 +110,7 @@ func (a *app) parcelShowCommand() *cobra.Command {
 				if ask {
 					moved, reached = library.SourceMoved(cmd.Context(), s, p)
 				}
-				return a.showParcel(p, moved, reached)
+				return present.Parcel(a.Page, p, moved, reached)
 			}
 			var patterns []record.Pattern
 			for _, text := range given[1:] {
@@ -124,10 +123,11 @@ func (a *app) parcelShowCommand() *cobra.Command {
 			found := 0
 			err = library.Records(cmd.Context(), p, patterns, func(r library.Record) error {
 				found++
-				return a.showRecord(p, r)
+				return present.Record(a.Page, p, r)
 			})
 			if err == nil && found == 0 {
-				return &session.UsageError{Message: fmt.Sprintf("No record in parcel %s fits %s", p.Manifest.Name, strings.Join(given[1:], ", "))}
+				return &session.UsageError{Message: fmt.Sprintf("No record in parcel %s fits %s", p.Manifest.Name,
+					strings.Join(given[1:], ", "))}
 			}
 			return err
 		}),
@@ -136,71 +136,7 @@ func (a *app) parcelShowCommand() *cobra.Command {
 	return cmd
 }
 
-func (a *app) showParcel(p *parcel.Reader, moved []check.Moved, reached bool) error {
-	m := p.Manifest
-	if a.json {
-		return a.printJSON(m)
-	}
-	line := func(name, text string) {
-		if text != "" {
-			fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%-11s%s", name, text), "           "))
-		}
-	}
-	line("parcel", m.Name)
-	line("note", m.Note)
-	line("source", m.Source)
-	made := "exported"
-	if m.Origin != "" {
-		made = "by hand"
-	}
-	line(made, when(m.ExportedAt)+" by "+m.ExportedBy)
-	for _, r := range m.Resealed {
-		line("edited", when(r.At)+" by "+r.By+": "+r.Note)
-	}
-	line("selection", choose.SelectionWords(m.Selection))
-	if c, ok := check.Source(m.Name, m.Source, moved); ok {
-		line("now", c.Message+" "+c.Mend)
-	} else if reached {
-		line("now", "nothing in its scope has a later stamp in "+m.Source)
-	}
-	line("seal", strings.TrimPrefix(m.Seal, "sha256:"))
-	fmt.Fprintln(a.Out)
-	printTypeCounts(a, m)
-	printReferred(a, m)
-	if len(m.Files) > 0 {
-		printf(a.Out, "\n%s\n", count(len(m.Files), "attachment"))
-	}
-	return nil
-}
-
-func (a *app) showRecord(p *parcel.Reader, r library.Record) error {
-	if a.json {
-		line := record.AppendLine(nil, r.Type.Fields, r.Record)
-		return a.printJSON(map[string]any{"address": r.Address, "type": r.Type.Name, "record": json.RawMessage(line)})
-	}
-	out := a.out()
-	why := ""
-	switch r.Why {
-	case parcel.WhyAlong:
-		why = "  came along: " + r.Through
-	case parcel.WhyOwner:
-		why = "  came along: owner of " + r.Through
-	}
-	fmt.Fprintln(out, strong.Render(r.Address)+why)
-	width := 0
-	for _, f := range r.Type.Fields {
-		width = max(width, len(f.Name))
-	}
-	for i, f := range r.Type.Fields {
-		if r.Values[i].IsAbsent() {
-			continue
-		}
-		fmt.Fprintln(out, a.wrap(fmt.Sprintf("  %-*s  %s", width, f.Name, show.Readable(show.Show(p.Catalog, f, r.Values[i]))), strings.Repeat(" ", width+2)))
-	}
-	return nil
-}
-
-func (a *app) parcelVerifyCommand() *cobra.Command {
+func parcelVerifyCommand(a *app) *cobra.Command {
 	return &cobra.Command{
 		Use:     "verify P",
 		Short:   "Check that a parcel's bytes are what was exported",
@@ -221,10 +157,11 @@ func (a *app) parcelVerifyCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.json {
-				return a.printJSON(map[string]any{"parcel": p.Manifest.Name, "whole": true, "records": records, "files": len(p.Manifest.Files)})
+			if a.JSON {
+				return a.PrintJSON(wire.Verified{Parcel: p.Manifest.Name, Whole: true, Records: records, Files: len(p.Manifest.Files)})
 			}
-			printf(a.Out, "Parcel %s is whole: %s, %s, every byte as sealed.\n", p.Manifest.Name, count(records, "record"), count(len(p.Manifest.Files), "attachment"))
+			present.Printf(a.Out, "Parcel %s is whole: %s, %s, every byte as sealed.\n", p.Manifest.Name, present.Count(records, "record"),
+				present.Count(len(p.Manifest.Files), "attachment"))
 			return nil
 		}),
 	}

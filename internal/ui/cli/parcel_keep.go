@@ -6,9 +6,11 @@ import (
 	"anagram/internal/flow/export"
 	"anagram/internal/flow/library"
 	"anagram/internal/flow/session"
+	"anagram/internal/ui/present"
+	"anagram/internal/ui/wire"
 )
 
-func (a *app) parcelAgainCommand() *cobra.Command {
+func parcelAgainCommand(a *app) *cobra.Command {
 	var name, note string
 	var asFolder bool
 	cmd := &cobra.Command{
@@ -20,7 +22,7 @@ func (a *app) parcelAgainCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.printExport(result)
+			return present.Export(a.Page, result)
 		}),
 	}
 	cmd.Flags().StringVar(&name, "name", "", "name of the new parcel (else made from environment, date and time)")
@@ -29,7 +31,7 @@ func (a *app) parcelAgainCommand() *cobra.Command {
 	return cmd
 }
 
-func (a *app) parcelRenameCommand() *cobra.Command {
+func parcelRenameCommand(a *app) *cobra.Command {
 	return &cobra.Command{
 		Use:     "rename P NAME",
 		Short:   "Give a parcel of the library another name",
@@ -39,16 +41,16 @@ func (a *app) parcelRenameCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.json {
-				return a.printJSON(map[string]any{"parcel": given[1], "file": path})
+			if a.JSON {
+				return a.PrintJSON(wire.Stored{Parcel: given[1], File: path})
 			}
-			printf(a.Out, "Parcel %s is now %s.\n", given[0], path)
+			present.Printf(a.Out, "Parcel %s is now %s.\n", given[0], path)
 			return nil
 		}),
 	}
 }
 
-func (a *app) parcelRemoveCommand() *cobra.Command {
+func parcelRemoveCommand(a *app) *cobra.Command {
 	var anyway bool
 	cmd := &cobra.Command{
 		Use:     "remove P",
@@ -59,10 +61,10 @@ func (a *app) parcelRemoveCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.json {
-				return a.printJSON(map[string]any{"parcel": given[0], "file": path, "removed": true})
+			if a.JSON {
+				return a.PrintJSON(wire.Stored{Parcel: given[0], File: path, Removed: true})
 			}
-			printf(a.Out, "Removed %s.\n", path)
+			present.Printf(a.Out, "Removed %s.\n", path)
 			return nil
 		}),
 	}

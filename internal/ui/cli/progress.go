@@ -39,7 +39,7 @@ const (
 
 func (a *app) progress() session.Progress {
 	b := &bar{log: a.logger()}
-	if f, ok := a.rawErr.(*os.File); ok && !a.quiet && !a.json && term.IsTerminal(int(f.Fd())) {
+	if f, ok := a.RawErr.(*os.File); ok && !a.Quiet && !a.JSON && term.IsTerminal(int(f.Fd())) {
 		b.shown, b.out = true, f
 	}
 	return b

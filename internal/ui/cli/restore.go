@@ -8,9 +8,10 @@ import (
 	"anagram/internal/flow/restore"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
+	"anagram/internal/ui/present"
 )
 
-func (a *app) restoreCommand() *cobra.Command {
+func restoreCommand(a *app) *cobra.Command {
 	var only []string
 	cmd := &cobra.Command{
 		Use:   "restore [DOCKET]",
@@ -27,10 +28,11 @@ approve them with --take source.`,
 			if err != nil {
 				return err
 			}
-			if !a.json {
-				a.note("%s", fmt.Sprintf("Docket %d takes back what the import of docket %d wrote: %s. Nothing is written until it is approved and imported.", result.Header.Number, result.Restores, count(result.Records, "record")))
+			if !a.JSON {
+				a.Note("%s",
+					fmt.Sprintf("Docket %d takes back what the import of docket %d wrote: %s. Nothing is written until it is approved and imported.", result.Header.Number, result.Restores, present.Count(result.Records, "record")))
 			}
-			return a.printMatch(result.Result, nil)
+			return present.Match(a.Page, result.Result, nil)
 		}),
 	}
 	cmd.Flags().StringArrayVar(&only, "record", nil, "only the record with this address, or those of a pattern; may be repeated")

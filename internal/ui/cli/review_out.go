@@ -16,20 +16,23 @@ import (
 	"anagram/internal/flow/decide"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
+	"anagram/internal/ui/present"
 	"anagram/internal/ui/report"
+	"anagram/internal/ui/wire"
 )
 
 // writeReport writes the findings that are meant into a new file, in the form of its name.
-func (a *app) writeReport(ctx context.Context, s *session.Session, d *docket.Docket, which decide.Which, removals bool, name string) error {
+func writeReport(ctx context.Context, a *app, s *session.Session, d *docket.Docket, which decide.Which, removals bool, name string) error {
 	if removals {
 		which.Statuses = []match.Status{match.TargetOnly}
 	}
-	r := report.Review{Docket: d, Made: docket.Stamp(s.Now()), By: s.Who}
+	r := report.Review{Docket: d, Made: run.Stamp(s.Now()), By: s.Who}
 	var err error
 	if r.Digest, err = d.Digest(ctx); err != nil {
 		return err
 	}
-	if r.Groups, err = d.Groups(ctx); err != nil {
+	if r.Groups, err = d.Found.Groups(ctx); err != nil {
 		return err
 	}
 	summary, err := docket.Summarize(ctx, d)
@@ -73,7 +76,7 @@ func (a *app) writeReport(ctx context.Context, s *session.Session, d *docket.Doc
 			encoder := json.NewEncoder(out)
 			encoder.SetEscapeHTML(false)
 			return r.Each(ctx, func(f decide.Reviewed) error {
-				return encoder.Encode(findingAsJSON(d.Header, r.Groups[f.Group-1], f))
+				return encoder.Encode(wire.FindingOf(d.Header, r.Groups[f.Group-1], f))
 			})
 		}
 	default:
@@ -89,16 +92,16 @@ func (a *app) writeReport(ctx context.Context, s *session.Session, d *docket.Doc
 		}
 		return err
 	}
-	if a.json {
-		return a.printJSON(map[string]any{"docket": d.Header.Number, "file": path, "findings": n})
+	if a.JSON {
+		return a.PrintJSON(wire.Reviewed{Docket: d.Header.Number, File: path, Findings: n})
 	}
-	fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s of docket %d written into %s.", count(n, "finding"), d.Header.Number, name), ""))
+	fmt.Fprintln(a.Out, a.Wrap(fmt.Sprintf("%s of docket %d written into %s.", present.Count(n, "finding"), d.Header.Number, name), ""))
 	if ext := strings.ToLower(filepath.Ext(name)); ext != ".jsonl" && !removals {
 		back := name
 		if ext == ".html" {
 			back = "ANSWERS.json"
 		}
-		a.next(fmt.Sprintf("anagram decide %d --from", d.Header.Number), arg(back))
+		a.Next(fmt.Sprintf("anagram decide %d --from", d.Header.Number), present.Arg(back))
 	}
 	return nil
 }

@@ -18,28 +18,30 @@ import (
 	"anagram/internal/flow/library"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/parcel"
+	"anagram/internal/ui/present"
 	"anagram/internal/ui/text"
+	"anagram/internal/ui/wire"
 )
 
-func (a *app) selectionCommand() *cobra.Command {
-	list := a.selectionListCommand()
+func selectionCommand(a *app) *cobra.Command {
+	list := selectionListCommand(a)
 	cmd := &cobra.Command{
 		Use:     "selection",
 		Short:   "Selections that are kept, and grow while a change is built",
 		Example: "  anagram selection\n  anagram selection add glucose assay/GLU",
-		RunE:    a.orList(list),
+		RunE:    orList(a, list),
 	}
-	cmd.AddCommand(list, a.selectionShowCommand(), a.selectionAddCommand(), a.selectionRemoveCommand())
+	cmd.AddCommand(list, selectionShowCommand(a), selectionAddCommand(a), selectionRemoveCommand(a))
 	return cmd
 }
 
-func (a *app) selectionListCommand() *cobra.Command {
+func selectionListCommand(a *app) *cobra.Command {
 	return &cobra.Command{
 		Use:     "list",
 		Short:   "List the selections that anagram.yaml has",
 		Example: "  anagram selection list",
 		RunE: a.step(0, 0, func(_ *cobra.Command, s *session.Session, _ []string) error {
-			list := []map[string]any{}
+			list := wire.Selections{Selections: []wire.Selection{}}
 			t := text.Table{Columns: []string{"selection", "what it takes"}}
 			for _, name := range choose.Names(s) {
 				sel, err := choose.Named(s, name)
@@ -47,17 +49,18 @@ func (a *app) selectionListCommand() *cobra.Command {
 					return err
 				}
 				words := choose.SelectionWords(short(sel))
-				list = append(list, map[string]any{"selection": name, "records": append([]string{}, sel.Records...), "takes": words})
+				list.Selections = append(list.Selections, wire.Selection{Selection: name, Records: present.OrEmpty(sel.Records),
+					Takes: words})
 				t.Add(name, words)
 			}
-			if a.json {
-				return a.printJSON(map[string]any{"selections": list})
+			if a.JSON {
+				return a.PrintJSON(list)
 			}
-			if len(list) == 0 {
+			if len(list.Selections) == 0 {
 				fmt.Fprintln(a.Out, "There are no selections yet; export --save-selection and selection add make them.")
 				return nil
 			}
-			a.printTable(t, "")
+			a.PrintTable(t, "")
 			return nil
 		}),
 	}
@@ -71,7 +74,7 @@ func short(s parcel.Selection) parcel.Selection {
 	return s
 }
 
-func (a *app) selectionShowCommand() *cobra.Command {
+func selectionShowCommand(a *app) *cobra.Command {
 	var from string
 	cmd := &cobra.Command{
 		Use:   "show NAME",
@@ -86,20 +89,21 @@ missing. Nothing is kept.`,
 				return err
 			}
 			if from != "" {
-				return a.previewSelection(cmd.Context(), s, given[0], from)
+				return previewSelection(cmd.Context(), a, s, given[0], from)
 			}
-			if a.json {
-				return a.printJSON(map[string]any{"selection": given[0], "records": append([]string{}, sel.Records...), "takes": choose.SelectionWords(sel)})
+			if a.JSON {
+				return a.PrintJSON(wire.Selection{Selection: given[0], Records: present.OrEmpty(sel.Records),
+					Takes: choose.SelectionWords(sel)})
 			}
 			rest := sel
 			rest.Records = nil
 			if words := choose.SelectionWords(rest); len(sel.Records) == 0 || words != "everything in the catalog" {
-				fmt.Fprintln(a.Out, a.wrap(words, ""))
+				fmt.Fprintln(a.Out, a.Wrap(words, ""))
 			}
 			for _, r := range sel.Records {
-				fmt.Fprintln(a.out(), "  "+show.Harmless(r))
+				fmt.Fprintln(a.Coloured(), "  "+show.Harmless(r))
 			}
-			a.next("anagram selection show", arg(given[0]), "--from ENVIRONMENT")
+			a.Next("anagram selection show", present.Arg(given[0]), "--from ENVIRONMENT")
 			return nil
 		}),
 	}
@@ -108,7 +112,7 @@ missing. Nothing is kept.`,
 }
 
 // previewSelection exports into a folder that is thrown away, and lists what was taken.
-func (a *app) previewSelection(ctx context.Context, s *session.Session, name, from string) error {
+func previewSelection(ctx context.Context, a *app, s *session.Session, name, from string) error {
 	sel, err := choose.Selection(s, name, parcel.Selection{})
 	if err != nil {
 		return err
@@ -125,7 +129,7 @@ func (a *app) previewSelection(ctx context.Context, s *session.Session, name, fr
 	path := filepath.Join(folder, "preview"+parcel.Suffix)
 	result, err := export.Export(ctx, s, export.Request{Environment: from, Selection: sel, Aside: path})
 	if err != nil {
-		return a.withoutMissing(err, name)
+		return withoutMissing(a, err, name)
 	}
 	p, err := parcel.Open(path)
 	if err != nil {
@@ -137,42 +141,45 @@ func (a *app) previewSelection(ctx context.Context, s *session.Session, name, fr
 		return err
 	}
 	t := text.Table{Columns: []string{"record", "title", "why"}}
-	var list []map[string]any
+	list := []wire.Previewed{}
 	m := result.Manifest
 	err = library.Records(ctx, p, []record.Pattern{everything}, func(r library.Record) error {
 		why := r.Why
 		if r.Through != "" {
 			why += ", through " + r.Through
 		}
-		if a.json {
-			list = append(list, map[string]any{"address": r.Address, "why": r.Why, "through": r.Through})
+		if a.JSON {
+			list = append(list, wire.Previewed{Address: r.Address, Why: r.Why, Through: r.Through})
 			return nil
 		}
-		t.Add(show.Harmless(r.Address), shorten(titleOf(p, r), 30), show.Harmless(why))
+		t.Add(show.Harmless(r.Address), present.Shorten(titleOf(p, r), 30), show.Harmless(why))
 		return nil
 	})
 	if err != nil {
 		return err
 	}
-	if a.json {
-		return a.printJSON(map[string]any{"selection": name, "source": from, "records": list, "chosen": m.Chosen(), "along": m.Records() - m.Chosen()})
+	if a.JSON {
+		return a.PrintJSON(wire.Preview{Selection: name, Source: from, Records: list, Chosen: m.Chosen(),
+			Along: m.Records() - m.Chosen()})
 	}
-	printf(a.Out, "An export from %s would take %s: %d chosen and %d that come along.\n\n", from, count(m.Records(), "record"), m.Chosen(), m.Records()-m.Chosen())
-	a.printTable(t, "  ")
-	printReferred(a, m)
-	a.next("anagram export", arg(from), "--selection", arg(name))
+	present.Printf(a.Out, "An export from %s would take %s: %d chosen and %d that come along.\n\n", from,
+		present.Count(m.Records(), "record"),
+		m.Chosen(), m.Records()-m.Chosen())
+	a.PrintTable(t, "  ")
+	present.Referred(a.Page, m)
+	a.Next("anagram export", present.Arg(from), "--selection", present.Arg(name))
 	return nil
 }
 
 // withoutMissing names the command that takes out of a kept selection what is not there.
-func (a *app) withoutMissing(err error, saved string) error {
+func withoutMissing(a *app, err error, saved string) error {
 	var missing *choose.NoRecordError
 	if saved != "" && errors.As(err, &missing) {
-		command := []any{"anagram selection remove", arg(saved)}
+		command := []any{"anagram selection remove", present.Arg(saved)}
 		for _, pattern := range missing.Patterns {
-			command = append(command, arg(pattern))
+			command = append(command, present.Arg(pattern))
 		}
-		a.next(command...)
+		a.Next(command...)
 	}
 	return err
 }
@@ -190,7 +197,7 @@ func titleOf(p *parcel.Reader, r library.Record) string {
 	return show.Harmless(r.Record.Values[at].Text())
 }
 
-func (a *app) selectionAddCommand() *cobra.Command {
+func selectionAddCommand(a *app) *cobra.Command {
 	var fromDocket, fromParcel string
 	var statuses, types []string
 	cmd := &cobra.Command{
@@ -210,11 +217,12 @@ its address.`,
 			case fromDocket == "" && len(statuses)+len(types) > 0:
 				return &session.UsageError{Message: "--status and --type go with --docket"}
 			case fromDocket != "":
-				addresses, err = a.addressesOfDocket(cmd.Context(), s, fromDocket, addresses, statuses, types)
+				addresses, err = addressesOfDocket(cmd.Context(), s, fromDocket, addresses, statuses, types)
 			case fromParcel != "":
 				addresses, err = addressesOfParcel(cmd.Context(), s, fromParcel, addresses)
 			case len(addresses) == 0:
-				return &session.UsageError{Message: "selection add needs the addresses of records, such as: anagram selection add " + string(arg(name)) + " assay/GLU"}
+				return &session.UsageError{Message: "selection add needs the addresses of records, such as: anagram selection add " +
+					string(present.Arg(name)) + " assay/GLU"}
 			}
 			if err != nil {
 				return err
@@ -223,7 +231,7 @@ its address.`,
 			if err != nil {
 				return err
 			}
-			return a.printAdded(name, added, "added", "added to", "were in it already")
+			return present.Added(a.Page, name, added, "added", "added to", "were in it already")
 		}),
 	}
 	cmd.Flags().StringVar(&fromDocket, "docket", "", "add what fits among the findings of this docket")
@@ -233,7 +241,8 @@ its address.`,
 	return cmd
 }
 
-func (a *app) addressesOfDocket(ctx context.Context, s *session.Session, number string, patterns, statuses, types []string) ([]string, error) {
+func addressesOfDocket(ctx context.Context, s *session.Session, number string, patterns, statuses, types []string) ([]string,
+	error) {
 	d, err := s.OpenDocket(ctx, number)
 	if err != nil {
 		return nil, err
@@ -282,7 +291,7 @@ func addressesOfParcel(ctx context.Context, s *session.Session, name string, pat
 	return out, err
 }
 
-func (a *app) selectionRemoveCommand() *cobra.Command {
+func selectionRemoveCommand(a *app) *cobra.Command {
 	return &cobra.Command{
 		Use:     "remove NAME ADDRESS...",
 		Short:   "Take records out of a selection",
@@ -292,19 +301,7 @@ func (a *app) selectionRemoveCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.printAdded(given[0], removed, "removed", "taken out of", "")
+			return present.Added(a.Page, given[0], removed, "removed", "taken out of", "")
 		}),
 	}
-}
-
-func (a *app) printAdded(name string, r choose.Added, key, what, had string) error {
-	if a.json {
-		return a.printJSON(map[string]any{"selection": name, key: append([]string{}, r.Changed...), "records": append([]string{}, r.Records...)})
-	}
-	fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s %s selection %s, which names %s now.", count(len(r.Changed), "record"), what, name, count(len(r.Records), "record")), ""))
-	if r.Had > 0 {
-		printf(a.Out, "%s %s.\n", count(r.Had, "record"), had)
-	}
-	a.next("anagram selection show", arg(name), "--from ENVIRONMENT")
-	return nil
 }

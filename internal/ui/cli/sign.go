@@ -11,12 +11,14 @@ import (
 	"anagram/internal/files/sshsig"
 	"anagram/internal/flow/decide"
 	"anagram/internal/flow/session"
+	"anagram/internal/ui/present"
+	"anagram/internal/ui/wire"
 )
 
 // mostKey is how large a key file may be, in bytes.
 const mostKey = 64 << 10
 
-func (a *app) signCommand() *cobra.Command {
+func signCommand(a *app) *cobra.Command {
 	var key string
 	cmd := &cobra.Command{
 		Use:   "sign [DOCKET]",
@@ -30,7 +32,7 @@ for "anagram"; it covers the docket's digest, each record, field, decision, note
 			if err := arguments(cmd, given, 0, 1); err != nil {
 				return err
 			}
-			from := sshsig.Source{Agent: a.env("SSH_AUTH_SOCK"), Passphrase: a.passphrase}
+			from := sshsig.Source{Agent: a.Env("SSH_AUTH_SOCK"), Passphrase: a.passphrase}
 			if key != "" {
 				text, err := safe.ReadSmall(a.path(key), mostKey)
 				if err != nil {
@@ -47,14 +49,20 @@ for "anagram"; it covers the docket's digest, each record, field, decision, note
 			if err != nil {
 				return err
 			}
-			if a.json {
-				return a.printJSON(map[string]any{"docket": d.Header.Number, "by": s.Who, "signed": result.Decisions, "key": result.Key})
+			if a.JSON {
+				return a.PrintJSON(wire.Signed{Docket: d.Header.Number, By: s.Who, Signed: result.Decisions, Key: result.Key,
+					Refused: result.Refused})
 			}
 			if result.Decisions == 0 {
-				printf(a.Out, "Nothing that %s decided in docket %d waits for a signature.\n", s.Who, d.Header.Number)
+				present.Printf(a.Out, "Nothing that %s decided in docket %d waits for a signature.\n", s.Who, d.Header.Number)
 				return nil
 			}
-			fmt.Fprintln(a.Out, a.wrap(fmt.Sprintf("%s of %s in docket %d signed with the key %s.", count(result.Decisions, "decision"), s.Who, d.Header.Number, result.Key), ""))
+			fmt.Fprintln(a.Out, a.Wrap(fmt.Sprintf("%s of %s in docket %d signed with the key %s.",
+				present.Count(result.Decisions, "decision"), s.Who, d.Header.Number, result.Key), ""))
+			if result.Refused != "" {
+				fmt.Fprintln(a.Err,
+					a.Wrap(fmt.Sprintf("%s does not take it: %s. Sign again with a key that its list has; what was signed now stays without effect until then.", d.Header.Target, result.Refused), ""))
+			}
 			return nil
 		}),
 	}
@@ -68,7 +76,7 @@ func (a *app) passphrase() ([]byte, error) {
 	if !ok || !term.IsTerminal(int(f.Fd())) {
 		return nil, &session.UsageError{Message: "the key has a passphrase; add it to the SSH agent with ssh-add, or sign on a terminal"}
 	}
-	printf(a.Err, "Passphrase of the key: ")
+	present.Printf(a.Err, "Passphrase of the key: ")
 	text, err := term.ReadPassword(int(f.Fd()))
 	fmt.Fprintln(a.Err)
 	return text, err

@@ -10,10 +10,11 @@ import (
 	"golang.org/x/term"
 
 	"anagram/internal/flow/session"
-	"anagram/internal/ui/text"
+	"anagram/internal/ui/present"
+	"anagram/internal/ui/wire"
 )
 
-func (a *app) trustCommand() *cobra.Command {
+func trustCommand(a *app) *cobra.Command {
 	var fingerprint string
 	c := &cobra.Command{
 		Use:   "trust",
@@ -31,14 +32,15 @@ without passwords need no word.`,
 			}
 			switch {
 			case fingerprint != "" && fingerprint != stakes.Fingerprint:
-				return &session.UsageError{Message: "The fingerprint of this workspace is " + stakes.Fingerprint + ", not the one that was given. Look at what changed with: anagram trust"}
+				return &session.UsageError{Message: "The fingerprint of this workspace is " + stakes.Fingerprint +
+					", not the one that was given. Look at what changed with: anagram trust"}
 			case fingerprint == "" && !stakes.Given && stakes.Any:
-				if a.json {
-					if err := a.printJSON(stakesJSON(stakes)); err != nil {
+				if a.JSON {
+					if err := a.PrintJSON(wire.StakesOf(stakes)); err != nil {
 						return err
 					}
 				} else {
-					a.printStakes(stakes)
+					present.Stakes(a.Page, stakes)
 				}
 				if said, err := a.said(stakes); err != nil || !said {
 					return err
@@ -50,15 +52,15 @@ without passwords need no word.`,
 				}
 				stakes.Given = true
 			}
-			if a.json {
-				return a.printJSON(stakesJSON(stakes))
+			if a.JSON {
+				return a.PrintJSON(wire.StakesOf(stakes))
 			}
 			if !stakes.Any {
 				fmt.Fprintln(a.Out, "Nothing is at stake in this workspace: it needs no word.")
 				return nil
 			}
-			printf(a.Out, "You trust %s as it is. Fingerprint %s\n", stakes.Folder, stakes.Fingerprint)
-			a.next("anagram env test")
+			present.Printf(a.Out, "You trust %s as it is. Fingerprint %s\n", stakes.Folder, stakes.Fingerprint)
+			a.Next("anagram env test")
 			return nil
 		}),
 	}
@@ -69,8 +71,9 @@ without passwords need no word.`,
 // said asks the person on a terminal; elsewhere it says what to do.
 func (a *app) said(stakes session.Stakes) (bool, error) {
 	f, ok := a.In.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) || a.json {
-		return false, &session.UsageError{Message: "There is no terminal to ask on. Once you have looked at all of this, say: anagram trust --fingerprint " + stakes.Fingerprint}
+	if !ok || !term.IsTerminal(int(f.Fd())) || a.JSON {
+		return false,
+			&session.UsageError{Message: "There is no terminal to ask on. Once you have looked at all of this, say: anagram trust --fingerprint " + stakes.Fingerprint}
 	}
 	fmt.Fprint(a.Err, "\nType yes to trust it: ")
 	answer, err := bufio.NewReader(a.In).ReadString('\n')
@@ -79,28 +82,4 @@ func (a *app) said(stakes session.Stakes) (bool, error) {
 		return false, nil
 	}
 	return true, err
-}
-
-func (a *app) printStakes(stakes session.Stakes) {
-	printf(a.Out, "The workspace %s\n\n", stakes.Folder)
-	t := text.Table{Columns: []string{"=environment", "what it does"}}
-	for _, part := range stakes.Parts {
-		for i, fact := range part.Facts {
-			name := part.Environment
-			if i > 0 {
-				name = ""
-			}
-			t.Add(name, fact)
-		}
-	}
-	a.printTable(t, "  ")
-	printf(a.Out, "\nFingerprint %s\n", stakes.Fingerprint)
-}
-
-func stakesJSON(stakes session.Stakes) map[string]any {
-	parts := []map[string]any{}
-	for _, part := range stakes.Parts {
-		parts = append(parts, map[string]any{"environment": part.Environment, "facts": part.Facts})
-	}
-	return map[string]any{"folder": stakes.Folder, "fingerprint": stakes.Fingerprint, "at_stake": stakes.Any, "trusted": stakes.Given, "parts": parts}
 }

@@ -11,29 +11,20 @@ import (
 
 	"anagram/internal/core/pattern"
 	"anagram/internal/ui/text"
+	"anagram/internal/ui/wire"
 )
 
 // Version is set when a release is built.
 var Version = ""
 
 // release is the version that is being worked on.
-const release = "0.1.0"
-
-// built is what the program knows of its own making.
-type built struct {
-	Version  string `json:"version"`
-	Commit   string `json:"commit,omitempty"`   // "" where it was not built from a checkout
-	Date     string `json:"date,omitempty"`     // of the commit, RFC 3339
-	Modified bool   `json:"modified,omitempty"` // the checkout held changes that were not committed
-	Go       string `json:"go"`
-	Platform string `json:"platform"`
-}
+const release = "0.2.0"
 
 var released = pattern.Of(`^v\d+\.\d+\.\d+$`)
 
 // thisBuild reads what the Go tools wrote into the program when it was built.
-func thisBuild(info *debug.BuildInfo) built {
-	b := built{Version: Version, Go: runtime.Version(), Platform: runtime.GOOS + "/" + runtime.GOARCH}
+func thisBuild(info *debug.BuildInfo) wire.Build {
+	b := wire.Build{Version: Version, Go: runtime.Version(), Platform: runtime.GOOS + "/" + runtime.GOARCH}
 	if info != nil {
 		if b.Version == "" && released.MatchString(info.Main.Version) {
 			b.Version = strings.TrimPrefix(info.Main.Version, "v")
@@ -61,7 +52,8 @@ func version() string {
 }
 
 // String gives it as people read it.
-func (b built) String() string {
+// buildText is a build for people.
+func buildText(b wire.Build) string {
 	out := "anagram " + b.Version
 	if b.Commit != "" {
 		out += ", commit " + b.Commit[:min(12, len(b.Commit))]
@@ -75,7 +67,7 @@ func (b built) String() string {
 	return fmt.Sprintf("%s\n%s, %s", out, b.Go, b.Platform)
 }
 
-func (a *app) versionCommand() *cobra.Command {
+func versionCommand(a *app) *cobra.Command {
 	return &cobra.Command{
 		Use:     "version",
 		Short:   "Print the program's version",
@@ -85,10 +77,10 @@ func (a *app) versionCommand() *cobra.Command {
 				return err
 			}
 			info, _ := debug.ReadBuildInfo()
-			if a.json {
-				return a.printJSON(thisBuild(info))
+			if a.JSON {
+				return a.PrintJSON(thisBuild(info))
 			}
-			_, err := fmt.Fprintln(a.Out, thisBuild(info))
+			_, err := fmt.Fprintln(a.Out, buildText(thisBuild(info)))
 			return err
 		}),
 	}

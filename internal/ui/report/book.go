@@ -43,7 +43,8 @@ func (b *book) styles() error {
 		return excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{color}}
 	}
 	open := &excelize.Protection{Locked: false}
-	thin := []excelize.Border{{Type: "left", Color: "B9C7C2", Style: 1}, {Type: "right", Color: "B9C7C2", Style: 1}, {Type: "top", Color: "B9C7C2", Style: 1}, {Type: "bottom", Color: "B9C7C2", Style: 1}}
+	thin := []excelize.Border{{Type: "left", Color: "B9C7C2", Style: 1}, {Type: "right", Color: "B9C7C2", Style: 1},
+		{Type: "top", Color: "B9C7C2", Style: 1}, {Type: "bottom", Color: "B9C7C2", Style: 1}}
 	for _, of := range []struct {
 		into *int
 		s    excelize.Style
@@ -52,7 +53,8 @@ func (b *book) styles() error {
 		{&b.plain, excelize.Style{}},
 		{&b.record, excelize.Style{Fill: fill("F3F6F5")}},
 		{&b.narrow, excelize.Style{Alignment: &excelize.Alignment{Vertical: "top"}}},
-		{&b.narrowRecord, excelize.Style{Font: &excelize.Font{Bold: true}, Fill: fill("F3F6F5"), Alignment: &excelize.Alignment{Vertical: "top"}}},
+		{&b.narrowRecord, excelize.Style{Font: &excelize.Font{Bold: true}, Fill: fill("F3F6F5"),
+			Alignment: &excelize.Alignment{Vertical: "top"}}},
 		{&b.answer, excelize.Style{Fill: fill("FFF8DC"), Border: thin, Protection: open}},
 		{&b.title, excelize.Style{Font: &excelize.Font{Bold: true, Size: 14}, Alignment: &excelize.Alignment{Vertical: "top"}}},
 		{&b.label, excelize.Style{Font: &excelize.Font{Color: "4A5A55"}}},

@@ -9,10 +9,13 @@ import (
 	"io"
 	"sync"
 
+	"anagram/internal/core/decision"
 	"anagram/internal/core/show"
+	"anagram/internal/flow/audit"
 	"anagram/internal/flow/decide"
-	"anagram/internal/flow/history"
+	"anagram/internal/flow/shown"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
 	"anagram/internal/ui/text"
 )
 
@@ -30,9 +33,9 @@ type History struct {
 	Digest   string
 	Head     string // of its log, with the number of its links
 	Links    int
-	Tally    docket.Tally
-	Runs     []docket.Run
-	Events   []history.Event
+	Tally    decision.Tally
+	Runs     []run.Run
+	Events   []audit.Event
 	People   []docket.Acted
 	Made, By string
 	Each     func(ctx context.Context, give func(decide.Reviewed) error) error
@@ -72,7 +75,8 @@ func (h History) top() map[string]any {
 	type row struct{ When, Who, What, Records string }
 	var events []row
 	for _, e := range h.Events {
-		events = append(events, row{text.When(e.At), show.Harmless(e.Who), show.Harmless(eventWords(e)), show.Harmless(text.Some(e.Addresses, 20))})
+		events = append(events, row{text.When(e.At), show.Harmless(e.Who), show.Harmless(eventWords(e)),
+			show.Harmless(text.Some(e.Addresses, 20))})
 	}
 	var people []string
 	for _, one := range h.People {
@@ -87,14 +91,15 @@ func (h History) top() map[string]any {
 		"Policy": "default-src 'none'; base-uri 'none'; form-action 'none'; style-src " + policySum(pageStyle),
 		"Style":  template.CSS(pageStyle), // #nosec G203 -- the program's own
 		"Number": d.Number, "Source": show.Harmless(d.Source), "Target": show.Harmless(d.Target), "From": show.Harmless(from),
-		"To":   show.Harmless(fmt.Sprintf("%s (%s), matched %s by %s with %s", d.Target, d.TargetAddress, text.When(d.MatchedAt), d.MatchedBy, d.Program)),
+		"To": show.Harmless(fmt.Sprintf("%s (%s), matched %s by %s with %s", d.Target, d.TargetAddress, text.When(d.MatchedAt),
+			d.MatchedBy, d.Program)),
 		"Made": text.When(h.Made), "By": show.Harmless(h.By), "Digest": h.Digest, "Links": text.Count(h.Links, "link"), "Head": h.Head,
 		"Decisions": fmt.Sprintf("%d open, %d approved, %d declined, %d held, %d kept", t.Open, t.Approved, t.Declined, t.Held, t.Kept),
-		"Events":    events, "People": people, "Around": decide.AroundTexts(d),
+		"Events":    events, "People": people, "Around": shown.AroundTexts(d),
 	}
 }
 
-func eventWords(e history.Event) string {
+func eventWords(e audit.Event) string {
 	switch e.What {
 	case "matched":
 		return "matched, " + text.Count(e.Records, "finding")
@@ -115,7 +120,8 @@ func eventWords(e history.Event) string {
 	case "signed":
 		return "signed"
 	default:
-		words := fmt.Sprintf("%s: %s, %d new, %d changed, %d removed, %d left out", e.What, e.Outcome, e.New, e.Changed, e.Removed, e.LeftOut)
+		words := fmt.Sprintf("%s: %s, %d new, %d changed, %d removed, %d left out", e.What, e.Outcome, e.New, e.Changed, e.Removed,
+			e.LeftOut)
 		if e.EndedAt != "" {
 			words += ", ended " + text.When(e.EndedAt)
 		}
@@ -129,14 +135,15 @@ func eventWords(e history.Event) string {
 // outcomes tells what became of each finding in each run, in words.
 func (h History) outcomes(ctx context.Context) (map[int64][]string, error) {
 	out := map[int64][]string{}
-	for _, run := range h.Runs {
-		for _, of := range []struct{ outcome, words string }{{docket.WasWritten, "written"}, {docket.WasAlready, "as approved already"}, {docket.WasLeftOut, "left out"}} {
-			list, err := h.Docket.Outcomes(ctx, run.Seq, of.outcome)
+	for _, one := range h.Runs {
+		for _, of := range []struct{ outcome, words string }{{run.WasWritten, "written"}, {run.WasAlready, "as approved already"},
+			{run.WasLeftOut, "left out"}} {
+			list, err := run.Outcomes(ctx, h.Docket, one.Seq, of.outcome)
 			if err != nil {
 				return nil, err
 			}
 			for _, o := range list {
-				words := fmt.Sprintf("%s of %s: %s", run.Kind, text.When(run.StartedAt), of.words)
+				words := fmt.Sprintf("%s of %s: %s", one.Kind, text.When(one.StartedAt), of.words)
 				if o.Why != "" {
 					words += ", " + o.Why + ": " + show.Harmless(o.Message)
 				}
@@ -147,18 +154,19 @@ func (h History) outcomes(ctx context.Context) (map[int64][]string, error) {
 	return out, nil
 }
 
-func (h History) finding(f decide.Reviewed, outcomes []string) map[string]any {
+func (h History) finding(r decide.Reviewed, outcomes []string) map[string]any {
 	type row struct{ Name, Source, Target, Decision string }
+	f := shown.Of(h.Docket, r)
 	var fields []row
 	for _, of := range f.Fields {
-		fields = append(fields, row{show.Harmless(of.Field), show.Readable(of.Source), show.Readable(of.Target), of.Decision})
+		fields = append(fields, row{of.Name, show.Readable(of.Source), show.Readable(of.Target), of.Decision})
 	}
 	var said []string
 	for _, c := range f.Said {
-		said = append(said, show.Harmless(fmt.Sprintf("%s, %s: %s", c.Who, text.When(c.At), c.Text)))
+		said = append(said, fmt.Sprintf("%s, %s: %s", c.Who, text.When(c.At), c.Text))
 	}
 	d := h.Docket.Header
-	return map[string]any{"Address": show.Harmless(f.Address), "Title": show.Harmless(f.Title), "Word": f.Status, "Status": decide.StatusText(f.Finding), "Stands": decide.StandsText(f),
-		"Outcomes": outcomes, "Fields": fields, "HasSource": f.Status != "target-only", "HasTarget": !f.Adds(), "Source": show.Harmless(d.Source), "Target": show.Harmless(d.Target),
-		"Checks": harmless(f.Checks), "Said": said}
+	return map[string]any{"Address": f.Address, "Title": f.Title, "Word": f.Status, "Status": f.StatusText, "Stands": f.StandsText,
+		"Outcomes": outcomes, "Fields": fields, "HasSource": f.InSource, "HasTarget": f.InTarget,
+		"Source": show.Harmless(d.Source), "Target": show.Harmless(d.Target), "Checks": f.Checks, "Said": said}
 }

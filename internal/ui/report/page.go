@@ -17,7 +17,7 @@ import (
 	"anagram/internal/core/match"
 	"anagram/internal/core/show"
 	"anagram/internal/flow/decide"
-	"anagram/internal/store/docket"
+	"anagram/internal/flow/shown"
 	"anagram/internal/ui/text"
 )
 
@@ -51,7 +51,7 @@ func HTML(ctx context.Context, out io.Writer, r Review) error {
 		}
 		return pageTemplate().ExecuteTemplate(w, name, data)
 	}
-	checks, err := r.Docket.Checks(ctx)
+	checks, err := r.Docket.Found.Checks(ctx)
 	if err != nil {
 		return err
 	}
@@ -87,13 +87,16 @@ func HTML(ctx context.Context, out io.Writer, r Review) error {
 	}
 	var removals []removal
 	for _, f := range r.Removals {
-		removals = append(removals, removal{show.Harmless(f.Address), show.Harmless(f.Title), show.Harmless(text.Some(f.By, 5)), decide.StandsText(f.Reviewed)})
+		removals = append(removals, removal{show.Harmless(f.Address), show.Harmless(f.Title), show.Harmless(text.Some(f.By, 5)),
+			shown.Of(r.Docket, f.Reviewed).StandsText})
 	}
 	if err := run("removals", removals); err != nil {
 		return err
 	}
-	err = run("bottom", map[string]any{"Number": r.Docket.Header.Number, "Script": template.JS(pageScript), // #nosec G203 -- the program's own
-		"About": map[string]any{"docket": r.Docket.Header.Number, "digest": r.Digest}})
+	err = run("bottom", map[string]any{
+		"Script": template.JS(pageScript), // #nosec G203 -- the program's own
+		"Number": r.Docket.Header.Number, "About": map[string]any{"docket": r.Docket.Header.Number, "digest": r.Digest},
+	})
 	if err != nil {
 		return err
 	}
@@ -115,7 +118,7 @@ type typeCounts struct {
 	Same   int
 }
 
-func topOf(r Review, checks []docket.Check) map[string]any {
+func topOf(r Review, checks []check.On) map[string]any {
 	h := r.Docket.Header
 	legend := slices.DeleteFunc(slices.Clone(match.Statuses()), func(s match.Status) bool { return s == match.Same })
 	most := 1
@@ -145,28 +148,23 @@ func topOf(r Review, checks []docket.Check) map[string]any {
 	for _, c := range checks {
 		whole = append(whole, c.Check)
 	}
-	shown := 0
+	findings := 0
 	for _, g := range r.Grouped {
-		shown += g.Shown
+		findings += g.Shown
 	}
 	t := r.Tally
 	return map[string]any{
-		"Policy": "default-src 'none'; base-uri 'none'; form-action 'none'; style-src " + policySum(pageStyle) + "; script-src " + policySum(pageScript),
-		"Style":  template.CSS(pageStyle), "Header": h, // #nosec G203 -- the program's own
-		"Source": show.Harmless(h.Source), "Target": show.Harmless(h.Target), "Parcel": show.Harmless(h.Parcel), "Exported": text.When(h.ExportedAt), "ExportedBy": show.Harmless(h.ExportedBy),
-		"Matched": text.When(h.MatchedAt), "MatchedBy": show.Harmless(h.MatchedBy), "Made": text.When(r.Made), "By": show.Harmless(r.By), "Digest": r.Digest,
-		"Shown":     fmt.Sprintf("it shows %s in %s", text.Count(shown, "finding"), text.Count(len(r.Grouped), "group")),
+		"Policy": "default-src 'none'; base-uri 'none'; form-action 'none'; style-src " + policySum(pageStyle) + "; script-src " +
+			policySum(pageScript),
+		"Style": template.CSS(pageStyle), "Header": h, // #nosec G203 -- the program's own
+		"Source": show.Harmless(h.Source), "Target": show.Harmless(h.Target), "Parcel": show.Harmless(h.Parcel),
+		"Exported": text.When(h.ExportedAt), "ExportedBy": show.Harmless(h.ExportedBy),
+		"Matched": text.When(h.MatchedAt), "MatchedBy": show.Harmless(h.MatchedBy), "Made": text.When(r.Made),
+		"By": show.Harmless(r.By), "Digest": r.Digest,
+		"Shown":     fmt.Sprintf("it shows %s in %s", text.Count(findings, "finding"), text.Count(len(r.Grouped), "group")),
 		"Decisions": fmt.Sprintf("%d open, %d approved, %d declined, %d held, %d kept", t.Open, t.Approved, t.Declined, t.Held, t.Kept),
-		"Legend":    legend, "Types": types, "TypeNames": names, "Checks": harmless(whole), "Around": decide.AroundTexts(h),
+		"Legend":    legend, "Types": types, "TypeNames": names, "Checks": shown.Harmless(whole), "Around": shown.AroundTexts(h),
 	}
-}
-
-func harmless(checks []check.Check) []check.Check {
-	out := make([]check.Check, len(checks))
-	for i, c := range checks {
-		out[i] = check.Check{Code: c.Code, Level: c.Level, Message: show.Harmless(c.Message), Mend: show.Harmless(c.Mend)}
-	}
-	return out
 }
 
 func groupOf(g *decide.Grouped) map[string]any {
@@ -181,7 +179,8 @@ func groupOf(g *decide.Grouped) map[string]any {
 	case "owner":
 		holds += "; parts of it"
 	}
-	return map[string]any{"Number": g.Number, "Address": show.Harmless(g.Address), "Title": show.Harmless(g.Title), "Holds": holds, "Several": g.Shown > 1}
+	return map[string]any{"Number": g.Number, "Address": show.Harmless(g.Address), "Title": show.Harmless(g.Title), "Holds": holds,
+		"Several": g.Shown > 1}
 }
 
 // value is a value with the part in which it differs apart.
@@ -198,40 +197,35 @@ type pageField struct {
 
 type choice struct{ Value, Words string }
 
-func findingOf(r Review, f decide.Reviewed) map[string]any {
-	h := r.Docket.Header
-	reasons := make([]string, len(f.Reasons))
-	for i, reason := range f.Reasons {
-		reasons[i] = string(reason)
-	}
-	known := slices.ContainsFunc(f.Fields, func(of docket.Field) bool { return of.AgreedKnown })
-	hasSource, hasTarget := f.Status != match.TargetOnly, !f.Adds()
+func findingOf(r Review, of decide.Reviewed) map[string]any {
+	h, f := r.Docket.Header, shown.Of(r.Docket, of)
 	var fields []pageField
-	for _, of := range f.Fields {
-		one := pageField{Key: of.Field, Name: show.Harmless(of.Field), Moved: of.Moved}
-		texts := []*string{of.Source, of.Target}
-		if !hasSource || !hasTarget {
-			one.Source, one.Target = plainValue(of.Source), plainValue(of.Target)
+	for _, field := range f.Fields {
+		one := pageField{Key: field.Key, Name: field.Name, Moved: field.Moved}
+		if !f.InSource || !f.InTarget {
+			one.Source, one.Target = plainValue(field.Source), plainValue(field.Target)
 		} else {
-			from, to := show.Common(texts)
-			one.Source, one.Target = valueOf(of.Source, from, to), valueOf(of.Target, from, to)
+			from, to := show.Common([]*string{field.Source, field.Target})
+			one.Source, one.Target = valueOf(field.Source, from, to), valueOf(field.Target, from, to)
 		}
-		one.Agreed = plainValue(of.Agreed)
-		if !of.AgreedKnown {
+		one.Agreed = plainValue(field.Agreed)
+		if !field.Known {
 			one.Agreed = value{Before: "not known"}
 		}
 		fields = append(fields, one)
 	}
 	source, target := show.Harmless(h.Source), show.Harmless(h.Target)
-	choices, alone := choicesOf(f, source, target)
+	choices, alone := choicesOf(of, source, target)
 	type words struct{ Who, When, Text string }
 	var said []words
 	for _, c := range f.Said {
-		said = append(said, words{show.Harmless(c.Who), text.When(c.At), show.Harmless(c.Text)})
+		said = append(said, words{c.Who, text.When(c.At), c.Text})
 	}
-	return map[string]any{"ID": f.ID, "Address": f.Address, "ShownAddress": show.Harmless(f.Address), "Was": show.Harmless(f.Was), "Title": show.Harmless(f.Title), "Type": f.Type, "Status": f.Status,
-		"Reasons": strings.Join(reasons, ", "), "Stands": f.Stand(), "StandsText": decide.StandsText(f), "Fields": fields, "HasSource": hasSource, "HasTarget": hasTarget, "Known": known,
-		"Source": source, "Target": target, "Checks": harmless(f.Checks), "Choices": choices, "FieldChoices": alone, "Filled": decide.FilledText(h, f.Finding), "Removal": decide.RemovalText(h, f.Finding), "Said": said}
+	return map[string]any{"ID": f.ID, "Address": f.Key, "ShownAddress": f.Address, "Was": f.Was, "Title": f.Title, "Type": f.Type,
+		"Status": f.Status, "Reasons": f.Reasons, "Stands": f.Stands, "StandsText": f.StandsText, "Fields": fields,
+		"HasSource": f.InSource, "HasTarget": f.InTarget, "Known": f.Known, "Source": source, "Target": target, "Checks": f.Checks,
+		"Choices": choices, "FieldChoices": alone, "Filled": f.Filled, "Removal": f.Removal, "Said": said, "Words": f.Words,
+		"Asks": f.Asks, "Spoke": strings.Join(f.Spoke, "\n")}
 }
 
 // choicesOf gives what can be answered on a finding, and on one of several fields of it.
@@ -272,5 +266,6 @@ func valueOf(text *string, from, to int) value {
 	if from == 0 && to == 0 {
 		return plainValue(text)
 	}
-	return value{Before: show.Harmless(string(runes[:from])), Differs: show.Harmless(string(runes[from : len(runes)-to])), After: show.Harmless(string(runes[len(runes)-to:]))}
+	return value{Before: show.Harmless(string(runes[:from])), Differs: show.Harmless(string(runes[from : len(runes)-to])),
+		After: show.Harmless(string(runes[len(runes)-to:]))}
 }

@@ -69,12 +69,18 @@
 
   var filters = ["status", "type", "stands", "answered", "text"].map(function (id) { return document.getElementById("by-" + id); });
   var count = document.getElementById("count");
+  // A finding waits for whoever gave their name if their word would bring it on.
+  function mine(article) {
+    var name = person.value.trim().normalize("NFC").toLowerCase(), stands = article.dataset.stands, answer = kept.answers[article.dataset.address + "\n"];
+    if (!name || !article.dataset.asks || answer && answer.decision) { return false; }
+    return stands === "clash" || (stands === "open" || stands === "waiting") && article.dataset.spoke.split("\n").indexOf(name) < 0;
+  }
   function filter() {
     var status = filters[0].value, type = filters[1].value, stands = filters[2].value, answered = filters[3].value, text = filters[4].value.toLowerCase();
     var n = 0;
     all.forEach(function (article) {
       var has = !!kept.answers[article.dataset.address + "\n"];
-      var fits = (!status || article.dataset.status === status) && (!type || article.dataset.type === type) && (!stands || article.dataset.stands === stands) &&
+      var fits = (!status || article.dataset.status === status) && (!type || article.dataset.type === type) && (!stands || (stands === "mine" ? mine(article) : article.dataset.stands === stands)) &&
         (!answered || has === (answered === "yes")) && (!text || article.textContent.toLowerCase().indexOf(text) >= 0);
       article.hidden = !fits;
       if (fits) { n++; }
@@ -84,6 +90,8 @@
   }
   var waiting;
   filters.forEach(function (f) { f.addEventListener("input", function () { clearTimeout(waiting); waiting = setTimeout(filter, f.id === "by-text" ? 200 : 0); }); });
+
+  person.addEventListener("input", function () { if (filters[2].value === "mine") { filter(); } });
 
   document.getElementById("save").addEventListener("click", function () {
     if (!person.value.trim()) { person.focus(); state.textContent = "Say your name first"; return; }

@@ -8,6 +8,7 @@ package report
 import (
 	"context"
 
+	"anagram/internal/core/decision"
 	"anagram/internal/flow/decide"
 	"anagram/internal/store/docket"
 )
@@ -16,7 +17,7 @@ import (
 type Review struct {
 	Docket  *docket.Docket
 	Digest  string
-	Tally   docket.Tally
+	Tally   decision.Tally
 	Groups  []docket.Group
 	Grouped []decide.Grouped // those with findings that are meant, in the docket's order
 	Made    string           // when the report is made, UTC, RFC 3339

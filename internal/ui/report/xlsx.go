@@ -15,15 +15,16 @@ import (
 	"anagram/internal/core/show"
 	"anagram/internal/files/sheet"
 	"anagram/internal/flow/decide"
+	"anagram/internal/flow/shown"
 	"anagram/internal/store/docket"
 	"anagram/internal/ui/text"
 )
 
 // Widths of the columns of a workbook, in signs, in the order of decide's columns.
-var widths = []float64{32, 26, 24, 20, 30, 30, 22, 9, 60, 26, 12, 10, 30, 22}
+var widths = []float64{32, 26, 24, 20, 30, 30, 22, 9, 60, 26, 12, 10, 30, 22, 16, 21}
 
 // wraps are the columns whose cells go on in another line.
-var wraps = []int{decide.ColTitle, decide.ColSource, decide.ColTarget, decide.ColAgreed, decide.ColChecks, decide.ColStands, decide.ColNote}
+var wraps = []int{shown.ColTitle, shown.ColSource, shown.ColTarget, shown.ColAgreed, shown.ColChecks, shown.ColStands, shown.ColNote}
 
 const (
 	lineHeight = 15 // of a row of one line, in points
@@ -50,7 +51,7 @@ func XLSX(ctx context.Context, out io.Writer, r Review, scratch string) error {
 	}
 	defer b.close()
 	b.names = map[string]bool{strings.ToLower(first): true}
-	t := decide.TableOf(r.Docket.Header, r.Digest)
+	t := shown.TableOf(r.Docket.Header, r.Digest, r.Made)
 	var on *page
 	var sheets [][2]string
 	last := ""
@@ -68,7 +69,7 @@ func XLSX(ctx context.Context, out io.Writer, r Review, scratch string) error {
 				return err
 			}
 		}
-		for i, row := range t.Rows(f) {
+		for i, row := range t.Rows(shown.Of(r.Docket, f)) {
 			if err := on.row(row, i == 0); err != nil {
 				return err
 			}
@@ -131,7 +132,8 @@ func (p *page) begin(header []string) error {
 			return err
 		}
 	}
-	if err := stream.SetPanes(&excelize.Panes{Freeze: true, XSplit: 1, YSplit: 1, TopLeftCell: "B2", ActivePane: "bottomRight"}); err != nil {
+	if err := stream.SetPanes(&excelize.Panes{Freeze: true, XSplit: 1, YSplit: 1, TopLeftCell: "B2",
+		ActivePane: "bottomRight"}); err != nil {
 		return err
 	}
 	cells := make([]any, len(header))
@@ -145,7 +147,8 @@ func (p *page) begin(header []string) error {
 // layout prints a sheet on pages that are as wide as it is.
 func (b *book) layout(name string) error {
 	landscape, fit, wide, tall := "landscape", true, 1, 0
-	if err := b.file.SetPageLayout(name, &excelize.PageLayoutOptions{Orientation: &landscape, FitToWidth: &wide, FitToHeight: &tall}); err != nil {
+	if err := b.file.SetPageLayout(name, &excelize.PageLayoutOptions{Orientation: &landscape, FitToWidth: &wide,
+		FitToHeight: &tall}); err != nil {
 		return err
 	}
 	return b.file.SetSheetProps(name, &excelize.SheetPropsOptions{FitToPage: &fit})
@@ -157,7 +160,7 @@ func (p *page) row(row []string, record bool) error {
 	for i, cell := range row {
 		style := p.own.plain
 		switch {
-		case i == decide.ColDecision || i == decide.ColTake || i == decide.ColNote:
+		case i == shown.ColDecision || i == shown.ColTake || i == shown.ColNote || i == shown.ColBy:
 			style = p.own.answer
 		case record && slices.Contains(wraps, i):
 			style = p.own.record
@@ -194,7 +197,7 @@ func (p *page) done() error {
 	for _, list := range []struct {
 		column int
 		words  []string
-	}{{decide.ColDecision, answers.Decisions()}, {decide.ColTake, []string{"source", "target"}}} {
+	}{{shown.ColDecision, answers.Decisions()}, {shown.ColTake, []string{"source", "target"}}} {
 		v := excelize.NewDataValidation(true)
 		v.Sqref = fmt.Sprintf("%s2:%s%d", column(list.column), column(list.column), p.rows)
 		if err := v.SetDropList(list.words); err != nil {
@@ -210,7 +213,8 @@ func (p *page) done() error {
 	if err := f.AutoFilter(p.name, filtered, nil); err != nil {
 		return err
 	}
-	err := f.ProtectSheet(p.name, &excelize.SheetProtectionOptions{SelectLockedCells: true, SelectUnlockedCells: true, AutoFilter: true, FormatColumns: true, FormatRows: true, Sort: true})
+	err := f.ProtectSheet(p.name, &excelize.SheetProtectionOptions{SelectLockedCells: true, SelectUnlockedCells: true,
+		AutoFilter: true, FormatColumns: true, FormatRows: true, Sort: true})
 	if err != nil {
 		return err
 	}
@@ -266,14 +270,16 @@ func (b *book) summary(r Review, sheets [][2]string) error {
 	said := func(words string) string { return sheet.Shown(show.Harmless(words)) }
 	lines := []summaryLine{
 		{[]string{fmt.Sprintf("Docket %d", h.Number)}, b.title},
-		{[]string{"from", said(fmt.Sprintf("%s, parcel %s, exported %s by %s", h.Source, h.Parcel, text.When(h.ExportedAt), h.ExportedBy))}, b.note},
+		{[]string{"from", said(fmt.Sprintf("%s, parcel %s, exported %s by %s", h.Source, h.Parcel, text.When(h.ExportedAt),
+			h.ExportedBy))}, b.note},
 		{[]string{"to", said(fmt.Sprintf("%s, matched %s by %s", h.Target, text.When(h.MatchedAt), h.MatchedBy))}, b.note},
-		{[]string{"around", said(strings.Join(decide.AroundTexts(h), "; "))}, b.note},
+		{[]string{"around", said(strings.Join(shown.AroundTexts(h), "; "))}, b.note},
 		{[]string{"made", said(text.When(r.Made) + " by " + r.By)}, b.note},
-		{[]string{decide.SummaryDigest, r.Digest}, b.note},
-		{[]string{decide.SummaryBy, ""}, b.answer},
+		{[]string{shown.SummaryDigest, r.Digest}, b.note},
+		{[]string{shown.SummaryBy, ""}, b.answer},
 		{nil, b.note},
-		{[]string{"how to answer", "Fill in the yellow cells: decision in the row of a record decides the record, in the row of a field the field. Where both sides changed something, take says whose value is right. Put your name above, save, and send the file back."}, b.note},
+		{[]string{"how to answer",
+			"Fill in the yellow cells: decision in the row of a record decides the record, in the row of a field the field. Where both sides changed something, take says whose value is right. Put your name above, save, and send the file back."}, b.note},
 		{nil, b.note},
 	}
 	if h.Around == nil {

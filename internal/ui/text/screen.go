@@ -125,5 +125,6 @@ func isolated(line string) string {
 }
 
 func rightToLeft(r rune) bool {
-	return r >= 0x590 && unicode.In(r, unicode.Hebrew, unicode.Arabic, unicode.Syriac, unicode.Thaana, unicode.Nko, unicode.Samaritan, unicode.Mandaic, unicode.Adlam, unicode.Mende_Kikakui, unicode.Hanifi_Rohingya)
+	return r >= 0x590 && unicode.In(r, unicode.Hebrew, unicode.Arabic, unicode.Syriac, unicode.Thaana, unicode.Nko, unicode.Samaritan,
+		unicode.Mandaic, unicode.Adlam, unicode.Mende_Kikakui, unicode.Hanifi_Rohingya)
 }

@@ -33,8 +33,10 @@ func TestWrapKeepsIndents(t *testing.T) {
 
 func TestNumbersAndNouns(t *testing.T) {
 	for want, got := range map[string]string{
-		"0 records": Count(0, "record"), "1 record": Count(1, "record"), "2 records": Count(2, "record"), "2 entries": Count(2, "entry"), "3 keys": Count(3, "key"),
-		"999 B": Size(999), "1.5 kB": Size(1500), "22.7 MB": Size(22_700_000), "2026-11-23 07:10 UTC": When("2026-11-23T08:10:35.123+01:00"), "soon": When("soon"),
+		"0 records": Count(0, "record"), "1 record": Count(1, "record"), "2 records": Count(2, "record"), "2 entries": Count(2,
+			"entry"), "3 keys": Count(3, "key"),
+		"999 B": Size(999), "1.5 kB": Size(1500), "22.7 MB": Size(22_700_000),
+		"2026-11-23 07:10 UTC": When("2026-11-23T08:10:35.123+01:00"), "soon": When("soon"),
 	} {
 		assert.Equal(t, want, got)
 	}

@@ -3,7 +3,6 @@ package text
 import (
 	"fmt"
 	"strings"
-	"time"
 
 	"anagram/internal/core/show"
 )
@@ -12,13 +11,7 @@ import (
 func Count(n int, noun string) string { return show.Count(n, noun, "") }
 
 // When writes a kept UTC time for people, with its zone.
-func When(stamp string) string {
-	t, err := time.Parse(time.RFC3339, stamp)
-	if err != nil {
-		return stamp
-	}
-	return t.UTC().Format("2006-01-02 15:04 MST")
-}
+func When(stamp string) string { return show.When(stamp) }
 
 // Size writes a number of bytes.
 func Size(n int64) string {

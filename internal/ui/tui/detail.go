@@ -13,6 +13,7 @@ import (
 	"anagram/internal/core/match"
 	"anagram/internal/core/show"
 	"anagram/internal/flow/decide"
+	"anagram/internal/flow/shown"
 	"anagram/internal/store/docket"
 	"anagram/internal/ui/text"
 )
@@ -27,32 +28,35 @@ func (m *model) drawDetail(l layout) []string {
 		_, group := m.current()
 		return m.drawGroup(group)
 	}
-	r := m.looked
+	r, f := m.looked, m.looked.shown
 	w := l.detailWidth
-	out := []string{strong.Render(clean(r.Address)) + "  " + clean(r.Title)}
-	stand := styleOf(string(r.Status)).Render(string(r.Status)) + strings.TrimPrefix(decide.StatusText(r.Finding), string(r.Status))
-	out = append(out, wrapped(stand+", "+clean(decide.StandsText(r.Reviewed)), w, "")...)
-	if r.Was != "" {
-		out = append(out, clean(r.Was)+" in "+clean(m.d.Header.Target))
+	out := []string{strong.Render(f.Address) + "  " + f.Title}
+	stand := styleOf(string(f.Status)).Render(string(f.Status)) + strings.TrimPrefix(f.StatusText, string(f.Status))
+	out = append(out, wrapped(stand+", "+f.StandsText, w, "")...)
+	for _, said := range f.Words {
+		out = append(out, wrapped(faint.Render(said.Text()), w, "  ")...)
+	}
+	if f.Was != "" {
+		out = append(out, f.Was+" in "+clean(m.d.Header.Target))
 	}
 	fields, chosen := m.drawFields(w)
 	first := len(out)
 	out = append(out, fields...)
-	if removal := decide.RemovalText(m.d.Header, r.Finding); removal != "" {
-		out = append(out, wrapped(removal, w, "  ")...)
+	if f.Removal != "" {
+		out = append(out, wrapped(f.Removal, w, "  ")...)
 	}
-	if filled := decide.FilledText(m.d.Header, r.Finding); filled != "" {
-		out = append(out, wrapped("the import gives it "+clean(filled), w, "  ")...)
+	if f.Filled != "" {
+		out = append(out, wrapped("the import gives it "+f.Filled, w, "  ")...)
 	}
-	for _, c := range r.Checks {
+	for _, c := range checksOf(m, r) {
 		style := warn
 		if c.Level == check.Blocker {
 			style = alarm
 		}
-		out = append(out, wrapped(style.Render(string(c.Level))+" "+string(c.Code)+": "+clean(c.Message+" "+c.Mend), w, "  ")...)
+		out = append(out, wrapped(style.Render(string(c.Level))+" "+string(c.Code)+": "+c.Message+" "+c.Mend, w, "  ")...)
 	}
-	for _, c := range r.Said {
-		out = append(out, wrapped(clean(c.Who)+", "+text.When(c.At)+": "+clean(c.Text), w, "  ")...)
+	for _, c := range f.Said {
+		out = append(out, wrapped(c.Who+", "+text.When(c.At)+": "+c.Text, w, "  ")...)
 	}
 	for _, links := range []struct {
 		what string
@@ -69,6 +73,17 @@ func (m *model) drawDetail(l layout) []string {
 		}
 	}
 	return m.scrolled(out, first+chosen, l.detailHeight)
+}
+
+// checksOf gives the checks of a finding, with what holds it up as things stand.
+func checksOf(m *model, r *looked) []check.Check {
+	out := slices.Clone(r.shown.Checks)
+	for _, c := range shown.Harmless(m.held[r.ID]) {
+		if !slices.ContainsFunc(out, func(have check.Check) bool { return have.Code == c.Code && have.Message == c.Message }) {
+			out = append(out, c)
+		}
+	}
+	return out
 }
 
 // scrolled gives the part of the detail that is in sight; where it is scrolled, a last line
@@ -92,26 +107,24 @@ func (m *model) scrolled(lines []string, chosen, height int) []string {
 
 // drawFields lays the fields out in columns; chosen is the line of the chosen one.
 func (m *model) drawFields(width int) (lines []string, chosen int) {
-	r := m.looked
-	if len(r.Fields) == 0 {
+	f := m.looked.shown
+	if len(f.Fields) == 0 {
 		return nil, 0
 	}
-	known := slices.ContainsFunc(r.Fields, func(f docket.Field) bool { return f.AgreedKnown })
 	var heads []string
-	hasSource, hasTarget := r.Status != match.TargetOnly, !r.Adds()
-	if hasSource {
+	if f.InSource {
 		heads = append(heads, clean(m.d.Header.Source))
 	}
-	if hasTarget {
+	if f.InTarget {
 		heads = append(heads, clean(m.d.Header.Target))
 	}
-	if known && hasSource && hasTarget {
+	if f.Known && f.InSource && f.InTarget {
 		heads = append(heads, "agreed")
 	}
 	const decision = 11
 	name := 5
-	for _, f := range r.Fields {
-		name = max(name, ansi.StringWidth(clean(f.Field)))
+	for _, field := range f.Fields {
+		name = max(name, ansi.StringWidth(field.Name))
 	}
 	name = min(name, 24)
 	cell := max((width-name-decision-4)/len(heads)-2, 8)
@@ -125,10 +138,10 @@ func (m *model) drawFields(width int) (lines []string, chosen int) {
 	for _, line := range column(append(append([]string{"field"}, heads...), "")) {
 		lines = append(lines, faint.Render(line))
 	}
-	for i, f := range r.Fields {
-		cells := r.cells(f, len(heads), hasSource, hasTarget)
-		stand := f.Decision
-		if f.Moved == string(match.MovedBoth) && stand == "" {
+	for i, field := range f.Fields {
+		cells := m.looked.cells(field, len(heads))
+		stand := field.Decision
+		if field.Moved == string(match.MovedBoth) && stand == "" {
 			stand = "both moved"
 		}
 		for n, line := range column(append(cells, stand)) {
@@ -146,12 +159,8 @@ func (m *model) drawFields(width int) (lines []string, chosen int) {
 }
 
 // cells gives what the columns of a field hold: as many values as there are.
-func (r *looked) cells(f docket.Field, columns int, hasSource, hasTarget bool) []string {
-	texts := []*string{f.Source, f.Target}
-	if f.AgreedKnown {
-		texts = append(texts, f.Agreed)
-	}
-	out := []string{f.Field}
+func (r *looked) cells(f shown.Field, columns int) []string {
+	out := []string{f.Name}
 	add := func(t *string) {
 		word := show.Readable(t)
 		if t != nil {
@@ -161,16 +170,16 @@ func (r *looked) cells(f docket.Field, columns int, hasSource, hasTarget bool) [
 		}
 		out = append(out, word)
 	}
-	if hasSource {
-		add(texts[0])
+	if r.shown.InSource {
+		add(f.Source)
 	}
-	if hasTarget {
-		add(texts[1])
+	if r.shown.InTarget {
+		add(f.Target)
 	}
 	switch {
 	case columns < 3:
-	case f.AgreedKnown:
-		add(texts[2])
+	case f.Known:
+		add(f.Agreed)
 	default:
 		out = append(out, "not known")
 	}
@@ -206,7 +215,7 @@ func (m *model) attachments(r decide.Reviewed) map[string]string {
 				continue
 			}
 			head := strings.TrimSuffix(strings.TrimPrefix(*t, "file sha256:"), "…")
-			size, begin, ok := m.d.Attachment(m.ctx, head)
+			size, begin, ok := m.d.Found.Attachment(m.ctx, head)
 			if ok {
 				out[*t] = "(" + text.Size(size) + ", " + strings.Split(http.DetectContentType(begin), ";")[0] + ")"
 			}

@@ -2,14 +2,18 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"unicode"
 
 	tea "charm.land/bubbletea/v2"
 
+	"anagram/internal/core/decision"
+	"anagram/internal/core/match"
 	"anagram/internal/core/show"
 	"anagram/internal/flow/decide"
 	"anagram/internal/store/docket"
+	"anagram/internal/ui/text"
 )
 
 // question is something that is typed, or confirmed.
@@ -146,15 +150,18 @@ func (m *model) fold(open bool) {
 
 // commands are the keys that do something.
 func (m *model) commands() map[string]func() {
-	approve := decide.Request{Decision: docket.Approved}
-	source := decide.Request{Decision: docket.Approved, Take: decide.TakeSource}
-	target := decide.Request{Decision: docket.Approved, Take: decide.TakeTarget}
-	decline, hold, reopen := decide.Request{Decision: docket.Declined}, decide.Request{Decision: docket.Held}, decide.Request{Decision: docket.Undecided}
+	approve := decide.Request{Decision: decision.Approved}
+	source := decide.Request{Decision: decision.Approved, Take: decide.TakeSource}
+	target := decide.Request{Decision: decision.Approved, Take: decide.TakeTarget}
+	decline, hold, reopen := decide.Request{Decision: decision.Declined}, decide.Request{Decision: decision.Held},
+		decide.Request{Decision: decision.Undecided}
 	return map[string]func(){
-		"y": func() { m.decide(approve) }, "x": func() { m.decide(decline) }, "w": func() { m.decide(hold) }, "o": func() { m.decide(reopen) },
+		"y": func() { m.decide(approve) }, "x": func() { m.decide(decline) }, "w": func() { m.decide(hold) },
+		"o": func() { m.decide(reopen) },
 		"1": func() { m.decide(source) }, "2": func() { m.decide(target) },
-		"Y": func() { m.decideShown(approve, "approve") }, "X": func() { m.decideShown(decline, "decline") }, "W": func() { m.decideShown(hold, "hold") },
-		"n": m.nextOpen, "u": m.takeBack, "m": m.note, "c": m.comment, "j": m.jump, "b": m.back,
+		"Y": func() { m.decideShown(approve, "approve") }, "X": func() { m.decideShown(decline, "decline") },
+		"W": func() { m.decideShown(hold, "hold") },
+		"n": m.nextOpen, "v": m.overrule, "u": m.takeBack, "m": m.note, "c": m.comment, "j": m.jump, "b": m.back,
 		"s": func() { m.status = cycle(m.status, m.statuses()); m.filtered() },
 		"d": func() { m.standing = cycle(m.standing, standings()); m.filtered() },
 		"/": func() {
@@ -184,7 +191,8 @@ func (m *model) decideShown(r decide.Request, verb string) {
 	if len(ids) == 0 {
 		return
 	}
-	m.asking = &question{confirm: true, prompt: fmt.Sprintf("%s all %s shown? y is yes, any other key no", verb, show.Count(len(ids), "finding", "")), done: func(string) { m.apply(ids, r) }}
+	m.asking = &question{confirm: true, prompt: fmt.Sprintf("%s all %s shown? y is yes, any other key no", verb,
+		show.Count(len(ids), "finding", "")), done: func(string) { m.apply(ids, r) }}
 }
 
 // apply decides, and then shows it.
@@ -193,14 +201,15 @@ func (m *model) apply(ids []int64, r decide.Request) {
 		return
 	}
 	r.Note = m.pending
-	now, refused, before, err := decide.Directly(m.ctx, m.s, m.d, ids, r)
+	came, err := decide.Directly(m.ctx, m.s, m.d, ids, r)
 	if err != nil {
 		m.message = "Nothing was decided: " + err.Error()
 		return
 	}
+	before, refused := came.Before, came.Refused
 	m.pending = ""
 	if len(before) > 0 {
-		m.undo = append(m.undo, before)
+		m.undo, m.undone = append(m.undo, before), true
 		m.decided += len(before)
 	}
 	what := show.Count(len(before), "finding", "")
@@ -208,14 +217,14 @@ func (m *model) apply(ids []int64, r decide.Request) {
 		what = "field " + r.Field
 	}
 	done := string(r.Decision)
-	if r.Decision == docket.Undecided {
+	if r.Decision == decision.Undecided {
 		done = "opened again"
 	}
 	if r.Take == decide.TakeTarget {
 		done = "settled: " + m.d.Header.Target + " keeps its values"
 	}
 	var said []string
-	if len(before) > 0 || refused == 0 {
+	if len(before) > 0 || refused+came.OfOthers == 0 {
 		said = append(said, what+" "+done+".")
 	}
 	if refused > 0 {
@@ -225,12 +234,94 @@ func (m *model) apply(ids []int64, r decide.Request) {
 		}
 		said = append(said, fmt.Sprintf("%s passed over: %s.", show.Count(refused, "finding", ""), how))
 	}
+	if came.OfOthers > 0 {
+		said = append(said, fmt.Sprintf("%s decided by others alone stays so: only they take that back.",
+			show.Count(came.OfOthers, "finding", "")))
+	}
+	if stopped := stoppedText(came.Now, r, m.s.Who); stopped != "" {
+		said = append(said, stopped)
+	}
+	for _, f := range came.Now {
+		delete(m.waits, f.ID)
+	}
+	said = append(said, consequences(m)...)
 	m.message = strings.Join(said, " ")
-	m.settle(now)
+	m.settle(came.Now)
+}
+
+// consequences says what a decision newly holds up, and what it frees.
+func consequences(m *model) []string {
+	before := m.held
+	now, err := readHeld(m)
+	if err != nil || now == nil {
+		m.failed = err
+		return nil
+	}
+	m.held = now
+	newly, freed := decide.Since(before, now, func(id int64) string { return m.lines[m.place[id]].Address })
+	var said []string
+	if causes := decide.Causes(newly); len(causes) > 0 {
+		words := fmt.Sprintf("%s cannot be imported yet: %s", show.Count(len(newly), "of them", "of them"), causes[0].Message)
+		if len(causes) > 1 {
+			words += fmt.Sprintf(" And %s.", show.Count(len(causes)-1, "cause more", "causes more"))
+		}
+		said = append(said, words)
+	}
+	if freed > 0 {
+		said = append(said, fmt.Sprintf("%s held up any more.", show.Count(freed, "record is not", "records are not")))
+	}
+	return said
+}
+
+// stoppedText says of which approved findings others' words go before.
+func stoppedText(now []docket.Finding, r decide.Request, who string) string {
+	if r.Decision != decision.Approved || r.Overrule {
+		return ""
+	}
+	n := 0
+	var people []string
+	for _, f := range now {
+		others := f.Stoppers(who)
+		if len(others) > 0 {
+			n++
+		}
+		for _, name := range others {
+			if !slices.Contains(people, name) {
+				people = append(people, name)
+			}
+		}
+	}
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%s declined or held by %s: v overrules that.", show.Count(n, "of them stays", "of them stay"), text.Some(people, 3))
+}
+
+// overrule asks for the note that goes with an overruling, and approves.
+func (m *model) overrule() {
+	r := decide.Request{Decision: decision.Approved, Overrule: true}
+	if f := m.looked; f != nil && (f.Status == match.Conflict || f.Status == match.TargetEdit || f.Removes()) {
+		r.Take = decide.TakeSource
+	}
+	m.ask("overrule, with the note", m.pending, func(text string) {
+		m.pending = strings.TrimSpace(text)
+		m.decide(r)
+	})
 }
 
 // takeBack brings back what the last decision changed.
 func (m *model) takeBack() {
+	if len(m.undo) == 0 && !m.undone { // of an earlier screen, or by command: the last one
+		last, err := decide.LastOwn(m.ctx, m.s, m.d)
+		if err != nil {
+			m.message = "It could not be undone: " + err.Error()
+			return
+		}
+		if len(last) > 0 {
+			m.undo = append(m.undo, last)
+		}
+	}
+	m.undone = true
 	if len(m.undo) == 0 {
 		m.message = "There is nothing to undo."
 		return
@@ -242,7 +333,8 @@ func (m *model) takeBack() {
 		return
 	}
 	m.undo = m.undo[:len(m.undo)-1]
-	m.message = show.Count(len(last), "finding stands", "findings stand") + " as before."
+	said := append([]string{show.Count(len(last), "finding stands", "findings stand") + " as before."}, consequences(m)...)
+	m.message = strings.Join(said, " ")
 	m.settle(now)
 	if len(now) == 1 {
 		m.goTo(now[0].ID)
@@ -253,18 +345,18 @@ func (m *model) takeBack() {
 func (m *model) note() {
 	m.ask("note", m.pending, func(text string) {
 		m.pending = strings.TrimSpace(text)
-		if m.looked == nil || m.looked.Decision == docket.Undecided || m.pending == "" {
+		if m.looked == nil || m.looked.Decision == decision.Undecided || m.pending == "" {
 			return
 		}
 		switch m.looked.Decision {
-		case docket.Approved:
-			r := decide.Request{Decision: docket.Approved}
+		case decision.Approved:
+			r := decide.Request{Decision: decision.Approved}
 			if m.looked.Status == "conflict" || m.looked.Status == "target-edit" || m.looked.Removes() {
 				r.Take = decide.TakeSource
 			}
 			m.apply(m.chosen(), r)
-		case docket.TargetKept:
-			m.apply(m.chosen(), decide.Request{Decision: docket.Approved, Take: decide.TakeTarget})
+		case decision.TargetKept:
+			m.apply(m.chosen(), decide.Request{Decision: decision.Approved, Take: decide.TakeTarget})
 		default:
 			m.apply(m.chosen(), decide.Request{Decision: m.looked.Decision})
 		}
@@ -282,7 +374,7 @@ func (m *model) comment() {
 		if strings.TrimSpace(text) == "" {
 			return
 		}
-		if _, err := decide.Comment(m.ctx, m.s, m.d, address, text); err != nil {
+		if _, err := decide.Comment(m.ctx, m.s, m.d, address, text, ""); err != nil {
 			m.message = err.Error()
 			return
 		}

@@ -4,9 +4,11 @@ import (
 	"slices"
 	"strings"
 
+	"anagram/internal/core/decision"
 	"anagram/internal/core/match"
 	"anagram/internal/core/show"
 	"anagram/internal/flow/decide"
+	"anagram/internal/flow/shown"
 	"anagram/internal/store/docket"
 )
 
@@ -21,7 +23,7 @@ func (m *model) count() {
 	for _, l := range m.lines {
 		for _, i := range []int{0, at[l.Type]} {
 			m.types[i].total++
-			if l.Asks() && l.Stand == docket.Undecided {
+			if l.Asks() && l.Stand == decision.Undecided {
 				m.types[i].open++
 			}
 		}
@@ -41,9 +43,9 @@ func (m *model) fits(l docket.Line) bool {
 	switch {
 	case m.typeAt > 0 && l.Type != m.types[m.typeAt].name, m.status != "" && l.Status != m.status:
 		return false
-	case m.standing == docket.Undecided && (l.Stand != docket.Undecided || !l.Asks()):
+	case m.standing == decision.Undecided && (l.Stand != decision.Undecided || !l.Asks()):
 		return false
-	case m.standing != "" && m.standing != docket.Undecided && l.Stand != m.standing:
+	case m.standing != "" && m.standing != decision.Undecided && l.Stand != m.standing:
 		return false
 	case m.search != "":
 		return strings.Contains(strings.ToLower(l.Address+"\n"+l.Title), m.search)
@@ -94,7 +96,7 @@ func (m *model) fillGroup(from, to int) {
 		case head.status != string(l.Status):
 			head.status = "mixed"
 		}
-		if l.Asks() && l.Stand == docket.Undecided {
+		if l.Asks() && l.Stand == decision.Undecided {
 			head.open++
 		}
 		members = append(members, row{group: l.Group, line: i, inside: true})
@@ -184,7 +186,7 @@ func (m *model) nextOpen() {
 	}
 	for n := range m.lines {
 		l := m.lines[(start+n)%len(m.lines)]
-		if l.Asks() && l.Stand == docket.Undecided && m.fits(l) {
+		if (l.Asks() && l.Stand == decision.Undecided || m.waits[l.ID]) && m.fits(l) {
 			m.goTo(l.ID)
 			return
 		}
@@ -227,7 +229,8 @@ func (m *model) look() {
 		m.failed = err
 		return
 	}
-	m.looked = &looked{Reviewed: shortened(r), to: to, from: from, attachments: m.attachments(r)}
+	short := shortened(r)
+	m.looked = &looked{Reviewed: short, shown: shown.Of(m.d, short), to: to, from: from, attachments: m.attachments(r)}
 }
 
 // Long values are shortened once, not each time the screen is drawn.
@@ -305,6 +308,6 @@ func (m *model) statuses() []match.Status {
 	return append(out, "")[:max(len(out), 1)]
 }
 
-func standings() []docket.Decision {
-	return []docket.Decision{docket.Undecided, docket.Approved, docket.Declined, docket.Held, docket.TargetKept}
+func standings() []decision.Decision {
+	return []decision.Decision{decision.Undecided, decision.Approved, decision.Declined, decision.Held, decision.TargetKept}
 }

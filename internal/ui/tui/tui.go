@@ -7,9 +7,12 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"anagram/internal/core/check"
+	"anagram/internal/core/decision"
 	"anagram/internal/core/match"
 	"anagram/internal/flow/decide"
 	"anagram/internal/flow/session"
+	"anagram/internal/flow/shown"
 	"anagram/internal/store/docket"
 )
 
@@ -72,7 +75,7 @@ type model struct {
 	focus  region
 
 	status   match.Status
-	standing docket.Decision
+	standing decision.Decision
 	search   string
 
 	looked    *looked
@@ -85,8 +88,11 @@ type model struct {
 	message       string
 	pending       string // a note for the next decision
 	undo          [][]decide.Before
+	undone        bool    // something was decided or undone here: what came before the screen stays
 	came          []int64 // where jumps came from
 	decided       int
+	waits         map[int64]bool          // approved findings that wait for this person's word
+	held          map[int64][]check.Check // what stands in the way of approved findings
 	failed        error
 }
 
@@ -108,6 +114,7 @@ type row struct {
 // looked is the finding that is looked at, in full.
 type looked struct {
 	decide.Reviewed
+	shown       shown.Finding
 	to, from    []docket.Linked
 	attachments map[string]string
 }
@@ -117,21 +124,37 @@ func newModel(ctx context.Context, s *session.Session, d *docket.Docket) (*model
 	groups := make(chan error, 1)
 	go func() {
 		var err error
-		m.groups, err = d.Groups(ctx)
+		m.groups, err = d.Found.Groups(ctx)
 		groups <- err
 	}()
 	var err error
-	m.lines, err = d.Lines(ctx)
+	m.lines, err = d.Found.Lines(ctx)
 	if err = errors.Join(err, <-groups); err != nil {
 		return nil, err
 	}
 	for i, l := range m.lines {
 		m.place[l.ID] = i
 	}
+	if m.waits, err = decide.Waiting(ctx, s, d); err != nil {
+		return nil, err
+	}
+	if m.held, err = readHeld(m); err != nil {
+		return nil, err
+	}
 	m.count()
 	m.fill()
 	m.look()
 	return m, m.failed
+}
+
+// mostHeld is for how many findings it is worked out with each decision what holds them up.
+const mostHeld = 20_000
+
+func readHeld(m *model) (map[int64][]check.Check, error) {
+	if len(m.lines) > mostHeld {
+		return nil, nil
+	}
+	return decide.Held(m.ctx, m.s, m.d)
 }
 
 // Init begins.

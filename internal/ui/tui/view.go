@@ -7,9 +7,9 @@ import (
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
+	"anagram/internal/core/decision"
 	"anagram/internal/core/show"
-	"anagram/internal/flow/decide"
-	"anagram/internal/store/docket"
+	"anagram/internal/flow/shown"
 	"anagram/internal/ui/text"
 )
 
@@ -75,7 +75,8 @@ func (m *model) draw() string {
 	switch {
 	case l.wide:
 		for i := range l.bodyHeight {
-			lines = append(lines, fit(at(types, i), l.typesWidth)+faint.Render("│ ")+fit(at(list, i), l.listWidth)+faint.Render("│ ")+fit(at(detail, i), l.detailWidth))
+			lines = append(lines, fit(at(types, i), l.typesWidth)+faint.Render("│ ")+fit(at(list, i),
+				l.listWidth)+faint.Render("│ ")+fit(at(detail, i), l.detailWidth))
 		}
 	default:
 		for i := range l.listHeight {
@@ -135,7 +136,8 @@ func (m *model) drawTypes(l layout) []string {
 }
 
 // words of a decision in a list, all of one width.
-var standWords = map[docket.Decision]string{docket.Undecided: "open", docket.Approved: "approved", docket.Declined: "declined", docket.Held: "held", docket.TargetKept: "kept"}
+var standWords = map[decision.Decision]string{decision.Undecided: "open", decision.Approved: "approved",
+	decision.Declined: "declined", decision.Held: "held", decision.TargetKept: "kept"}
 
 func (m *model) drawList(l layout) []string {
 	var out []string
@@ -160,11 +162,14 @@ func (m *model) drawList(l layout) []string {
 				indent = "   "
 			}
 			stand := standWords[f.Stand]
-			if f.Stand == docket.Undecided && !f.Asks() {
+			if f.Stand == decision.Undecided && !f.Asks() {
 				stand = "to see"
 			}
+			if m.waits[f.ID] && f.Stand == decision.Approved {
+				stand = "for you" // it has fewer approvals than the target demands
+			}
 			mark := " "
-			if f.Blocked && f.Stand != docket.Declined && f.Stand != docket.Held {
+			if (f.Blocked || len(m.held[f.ID]) > 0) && f.Stand != decision.Declined && f.Stand != decision.Held {
 				mark = "!"
 			}
 			line = fit(indent+mark+clean(f.Address)+"  "+clean(f.Title), l.listWidth-22) + fmt.Sprintf(" %-11s %8s ", f.Status, stand)
@@ -196,11 +201,9 @@ func (m *model) drawFoot() []string {
 	if message == "" && m.pending != "" {
 		message = "note for the next decision: " + m.pending
 	}
-	keys := "y approve  x decline  w hold  1 source's  2 target's  o reopen  n next open  u undo  ? all keys"
+	keys := "y approve  x decline  w hold  1 source's  2 target's  o reopen  n next open  u undo  ? all keys  q leave"
 	if m.width < ansi.StringWidth(keys) {
 		keys = "y approve x decline w hold 1/2 side o reopen n next u undo ? keys q leave"
-	} else {
-		keys += "  q leave"
 	}
 	return []string{rule, fit(strong.Render(clean(message)), m.width), faint.Render(fit(keys, m.width))}
 }
@@ -214,7 +217,8 @@ var helpLines = []string{
 	"  w   hold             W   hold all that is shown",
 	"  1   approve with the values of the source",
 	"  2   keep the values of the target",
-	"  o   take the decision back         u   undo the last decision",
+	"  o   take your decision back        u   undo your last decision",
+	"  v   approve what others declined   n   the next that is open, or waits for you",
 	"  n   next open finding              m   note     c   comment",
 	"  /   search     s   status     d   decision     Esc   show all",
 	"  j   jump to what it refers to, or what waits for it     b   back",
@@ -240,7 +244,7 @@ func (m *model) drawGroup(number int) []string {
 	g := m.groups[number-1]
 	counts := map[string]int{}
 	var order []string
-	stands := map[docket.Decision]int{}
+	stands := map[decision.Decision]int{}
 	for _, l := range m.lines {
 		if l.Group != number {
 			continue
@@ -250,11 +254,11 @@ func (m *model) drawGroup(number int) []string {
 			order = append(order, key)
 		}
 		counts[key]++
-		if l.Asks() || l.Stand != docket.Undecided {
+		if l.Asks() || l.Stand != decision.Undecided {
 			stands[l.Stand]++
 		}
 	}
-	out := []string{strong.Render(clean(g.Address)) + "  " + clean(g.Title), decide.CauseText(g, m.d.Header.Target)}
+	out := []string{strong.Render(clean(g.Address)) + "  " + clean(g.Title), shown.CauseText(g, m.d.Header.Target)}
 	for _, key := range order {
 		out = append(out, fmt.Sprintf("  %5d %s", counts[key], key))
 	}

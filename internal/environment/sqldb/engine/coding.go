@@ -43,7 +43,8 @@ func DecodeText(stored any, kind record.Kind, c catalog.Column) (record.Value, e
 			return value, err
 		}
 	}
-	return record.Value{}, fmt.Errorf("it holds %s, which cannot be read as %s. Say what the field holds with as: in the catalog, or correct the value", DescribeStored(stored), kind)
+	return record.Value{},
+		fmt.Errorf("it holds %s, which cannot be read as %s. Say what the field holds with as: in the catalog, or correct the value", DescribeStored(stored), kind)
 }
 
 // mostInHex is how many bytes are shown as a text.

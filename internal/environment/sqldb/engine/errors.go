@@ -55,8 +55,9 @@ func IsHere(host string) bool {
 
 // NotProven refuses to send a password to whoever answers.
 func NotProven(name, host, mend string) error {
-	return &environment.Error{Environment: name, Message: fmt.Sprintf("a password would be sent to %s over a connection that is not proven to be that server's.", host),
-		Mend: mend + "; or say tls: off for this environment in anagram.yaml, if the network can be trusted."}
+	return &environment.Error{Environment: name,
+		Message: fmt.Sprintf("a password would be sent to %s over a connection that is not proven to be that server's.", host),
+		Mend:    mend + "; or say tls: off for this environment in anagram.yaml, if the network can be trusted."}
 }
 
 // CounterError is a counter that could not be moved past numbers that were written.

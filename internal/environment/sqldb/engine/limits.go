@@ -14,9 +14,11 @@ var sized = pattern.Of(`\((\d+)(?:\s*,\s*(\d+))?\)`)
 
 // whole are the ranges of whole numbers by their name and whether they are unsigned.
 var whole = map[string][2]string{
-	"tinyint": {"-128", "127"}, "smallint": {"-32768", "32767"}, "mediumint": {"-8388608", "8388607"}, "int": {"-2147483648", "2147483647"}, "integer": {"-2147483648", "2147483647"},
-	"bigint": {"-9223372036854775808", "9223372036854775807"}, "tinyint unsigned": {"0", "255"}, "smallint unsigned": {"0", "65535"}, "mediumint unsigned": {"0", "16777215"},
-	"int unsigned": {"0", "4294967295"}, "bigint unsigned": {"0", "18446744073709551615"},
+	"tinyint": {"-128", "127"}, "smallint": {"-32768", "32767"}, "mediumint": {"-8388608", "8388607"},
+	"int": {"-2147483648", "2147483647"}, "integer": {"-2147483648", "2147483647"},
+	"bigint": {"-9223372036854775808", "9223372036854775807"}, "tinyint unsigned": {"0", "255"}, "smallint unsigned": {"0", "65535"},
+	"mediumint unsigned": {"0", "16777215"},
+	"int unsigned":       {"0", "4294967295"}, "bigint unsigned": {"0", "18446744073709551615"},
 }
 
 // Limits reads from a declared type what fits, for engines that hold to it.
@@ -39,7 +41,8 @@ func Limits(declared string) catalog.Limits {
 	switch {
 	case strings.HasPrefix(declared, "enum("):
 		l.OneOf = QuotedWords(declared)
-	case strings.HasPrefix(bare, "character varying"), strings.HasPrefix(bare, "varchar"), strings.HasPrefix(bare, "char"), strings.HasPrefix(bare, "nvarchar"):
+	case strings.HasPrefix(bare, "character varying"), strings.HasPrefix(bare, "varchar"), strings.HasPrefix(bare, "char"),
+		strings.HasPrefix(bare, "nvarchar"):
 		l.Characters = number(1)
 	case bare == "numeric", bare == "decimal", bare == "decimal unsigned":
 		l.Digits, l.Scale = number(1), number(2)

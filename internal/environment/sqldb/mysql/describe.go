@@ -26,12 +26,14 @@ func (d dialect) rights(ctx context.Context, q engine.Queryer) (map[string]grant
 		out[table] = g
 		return err
 	}, strings.ReplaceAll(`
-		SELECT t.table_name, coalesce(max(p.privilege_type = 'SELECT'), 0), coalesce(max(p.privilege_type = 'INSERT'), 0), coalesce(max(p.privilege_type = 'UPDATE'), 0), coalesce(max(p.privilege_type = 'DELETE'), 0)
+		SELECT t.table_name, coalesce(max(p.privilege_type = 'SELECT'), 0), coalesce(max(p.privilege_type = 'INSERT'), 0),
+			coalesce(max(p.privilege_type = 'UPDATE'), 0), coalesce(max(p.privilege_type = 'DELETE'), 0)
 		FROM information_schema.tables t LEFT JOIN (
 			SELECT privilege_type, '' AS tab FROM information_schema.user_privileges WHERE {mine}
 			UNION ALL SELECT privilege_type, '' FROM information_schema.schema_privileges WHERE database() LIKE table_schema AND {mine}
 			UNION ALL SELECT privilege_type, table_name FROM information_schema.table_privileges WHERE table_schema = database() AND {mine}
-			UNION ALL SELECT privilege_type, table_name FROM information_schema.column_privileges WHERE table_schema = database() AND {mine}) p
+			UNION ALL SELECT privilege_type,
+				table_name FROM information_schema.column_privileges WHERE table_schema = database() AND {mine}) p
 		ON p.tab IN ('', t.table_name)
 		WHERE t.table_schema = database() AND t.table_type = 'BASE TABLE' GROUP BY t.table_name`, "{mine}", mine))
 	return out, err
@@ -69,9 +71,11 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 		}
 		return err
 	}
-	if err := engine.EachRow(ctx, q, readRule, "SELECT table_name, constraint_name, check_clause FROM information_schema.check_constraints WHERE constraint_schema = database()"); err != nil {
+	if err := engine.EachRow(ctx, q, readRule,
+		"SELECT table_name, constraint_name, check_clause FROM information_schema.check_constraints WHERE constraint_schema = database()"); err != nil {
 		// MySQL does not say the table there, but its constraints have names of their own.
-		_ = engine.EachRow(ctx, q, readRule, `SELECT t.table_name, c.constraint_name, c.check_clause FROM information_schema.check_constraints c
+		_ = engine.EachRow(ctx, q, readRule,
+			`SELECT t.table_name, c.constraint_name, c.check_clause FROM information_schema.check_constraints c
 			JOIN information_schema.table_constraints t ON t.constraint_schema = c.constraint_schema AND t.constraint_name = c.constraint_name
 			WHERE c.constraint_schema = database() AND t.constraint_type = 'CHECK'`)
 	}
@@ -86,7 +90,8 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 		var keys int
 		var primary, transactional bool
 		var collation sql.NullString
-		if err := rows.Scan(&place, &kind, &storage, &c.Name, &declared, &data, &c.Required, &c.Default, &extra, &primary, &keys, &collation); err != nil {
+		if err := rows.Scan(&place, &kind, &storage, &c.Name, &declared, &data, &c.Required, &c.Default, &extra, &primary, &keys,
+			&collation); err != nil {
 			return err
 		}
 		extra = strings.ToLower(extra)
@@ -96,7 +101,8 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 			c.Kind = record.JSON
 		}
 		c.Loose = looseText(c.Kind, collation.String)
-		c.Derived = strings.Contains(extra, "generated") && !strings.Contains(extra, "default_generated") || strings.Contains(extra, "virtual") || strings.Contains(extra, "stored")
+		c.Derived = strings.Contains(extra, "generated") && !strings.Contains(extra, "default_generated") ||
+			strings.Contains(extra, "virtual") || strings.Contains(extra, "stored")
 		c.Default = c.Default || strings.Contains(extra, "auto_increment")
 		to := foreign[place+"\x00"+c.Name]
 		c.RefersTo, c.RefersColumn, c.Follows = to.Place, to.Column, to.Follows
@@ -116,7 +122,8 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 		FROM information_schema.tables t JOIN information_schema.columns c ON c.table_schema = t.table_schema AND c.table_name = t.table_name
 		WHERE t.table_schema = database() ORDER BY t.table_name, c.ordinal_position`)
 	if err == nil {
-		err = engine.AddForeign(ctx, q, places, `SELECT table_name, constraint_name, concat(if(referenced_table_schema = database(), '', concat(referenced_table_schema, '.')), referenced_table_name),
+		err = engine.AddForeign(ctx, q, places,
+			`SELECT table_name, constraint_name, concat(if(referenced_table_schema = database(), '', concat(referenced_table_schema, '.')), referenced_table_name),
 				column_name, referenced_column_name
 			FROM information_schema.key_column_usage WHERE table_schema = database() AND referenced_table_name IS NOT NULL ORDER BY 1, 2, ordinal_position`)
 	}
@@ -129,13 +136,16 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 	for i, rule := range rules {
 		engine.AddRule(places, ruled[i], rule)
 	}
-	return places, engine.AddKeys(ctx, q, places, `SELECT table_name, index_name, index_name = 'PRIMARY', CASE WHEN sub_part IS NULL THEN column_name END
-		FROM information_schema.statistics WHERE table_schema = database() AND non_unique = 0 ORDER BY table_name, index_name, seq_in_index`)
+	return places, engine.AddKeys(ctx, q, places,
+		`SELECT table_name, index_name, index_name = 'PRIMARY', CASE WHEN sub_part IS NULL THEN column_name END
+		FROM information_schema.statistics WHERE table_schema = database() AND non_unique = 0 ORDER BY table_name, index_name,
+			seq_in_index`)
 }
 
 // Referring lists the foreign keys that point at a table, those of other databases too.
 func (d dialect) Referring(ctx context.Context, q engine.Queryer, place string) ([]engine.Referring, error) {
-	return engine.ReferringBy(ctx, q, d.inDatabase, `SELECT constraint_name, if(table_schema = database(), table_name, concat(table_schema, char(1), table_name)),
+	return engine.ReferringBy(ctx, q, d.inDatabase,
+		`SELECT constraint_name, if(table_schema = database(), table_name, concat(table_schema, char(1), table_name)),
 			table_schema = database() AND table_name = referenced_table_name, column_name, referenced_column_name
 		FROM information_schema.key_column_usage WHERE referenced_table_schema = database() AND referenced_table_name = ? ORDER BY 2, 1, ordinal_position`, place)
 }
@@ -172,7 +182,8 @@ func triggers(ctx context.Context, q engine.Queryer, places map[string]catalog.P
 			WHERE event_object_schema = database() AND action_timing = 'BEFORE' ORDER BY 1, trigger_name`, engine.NewColumn); err != nil {
 		return err
 	}
-	return engine.MarkPlaces(ctx, q, places, engine.HasAnyTrigger, "SELECT event_object_table FROM information_schema.triggers WHERE event_object_schema = database()")
+	return engine.MarkPlaces(ctx, q, places, engine.HasAnyTrigger,
+		"SELECT event_object_table FROM information_schema.triggers WHERE event_object_schema = database()")
 }
 
 func kindOf(declared, data string) record.Kind {

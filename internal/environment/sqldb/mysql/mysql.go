@@ -42,7 +42,8 @@ func parsed(name, address string) (*mysql.Config, error) {
 		database = strings.TrimPrefix(u.Path, "/")
 	}
 	if err != nil || u.Host == "" || database == "" {
-		return nil, &environment.Error{Environment: name, Message: "connect: is not an address of MariaDB or MySQL.", Mend: "It looks like mysql://account@host:3306/database."}
+		return nil, &environment.Error{Environment: name, Message: "connect: is not an address of MariaDB or MySQL.",
+			Mend: "It looks like mysql://account@host:3306/database."}
 	}
 	config := mysql.NewConfig()
 	config.Net, config.Addr, config.DBName = "tcp", u.Host, database
@@ -96,14 +97,17 @@ func Open(ctx context.Context, name, address string, o Options) (environment.Env
 	config.Collation = "utf8mb4_bin"
 	config.Logger = log.New(io.Discard, "", 0)
 	config.Params = map[string]string{
-		"time_zone": "'+00:00'", "sql_mode": "'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION'", "innodb_lock_wait_timeout": fmt.Sprint(max(1, int(limit.Wait(ctx, engine.Wait)/time.Second))),
-		"character_set_results": "utf8mb4",
+		"time_zone": "'+00:00'", "sql_mode": "'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION'",
+		"innodb_lock_wait_timeout": fmt.Sprint(max(1, int(limit.Wait(ctx, engine.Wait)/time.Second))),
+		"character_set_results":    "utf8mb4",
 	}
 	connector, err := mysql.NewConnector(config)
 	if err != nil {
-		return nil, &environment.Error{Environment: name, Message: "connect: cannot be used.", Mend: "It looks like mysql://account@host:3306/database, with ?tls=true for an encrypted connection.", Cause: err}
+		return nil, &environment.Error{Environment: name, Message: "connect: cannot be used.",
+			Mend: "It looks like mysql://account@host:3306/database, with ?tls=true for an encrypted connection.", Cause: err}
 	}
-	return rows.Open(ctx, name, dialect{host: config.Addr, database: config.DBName, account: config.User}, sql.OpenDB(patient{connector}), o.ReadOnly)
+	return rows.Open(ctx, name, dialect{host: config.Addr, database: config.DBName, account: config.User},
+		sql.OpenDB(patient{connector}), o.ReadOnly)
 }
 
 // patient waits only so long for a server that takes the connection and says nothing.
@@ -129,7 +133,10 @@ type dialect struct{ host, database, account string }
 
 // Can says what the engine offers.
 func (d dialect) Can() engine.Capabilities {
-	return engine.Capabilities{OneAtATime: true, SumOf: sumOf, Append: func(column, more string) string { return "concat(" + column + ", " + more + ")" }, Conflict: conflict, Trial: d.Trial, Tidy: tidy, LongestStatement: longestStatement,
+	return engine.Capabilities{OneAtATime: true, SumOf: sumOf, Append: func(column, more string) string {
+		return "concat(" + column +
+			", " + more + ")"
+	}, Conflict: conflict, Trial: d.Trial, Tidy: tidy, LongestStatement: longestStatement,
 		Frame: [2]string{"SET NAMES utf8mb4;\nSET SESSION time_zone = '+00:00', SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION';\nCREATE TEMPORARY TABLE anagram_expected (n INTEGER NOT NULL);\nBEGIN;", "COMMIT;\nDROP TEMPORARY TABLE anagram_expected;"}}
 }
 
@@ -421,13 +428,15 @@ func (d dialect) Explain(err error) (message, mend string) {
 		if late, ok := engine.Late(d.host, err); ok {
 			return late, "Check address and network, and that this is a MariaDB or MySQL server."
 		}
-		if errors.Is(err, mysql.ErrPktSync) || errors.Is(err, mysql.ErrPktSyncMul) || errors.Is(err, mysql.ErrMalformPkt) || errors.Is(err, mysql.ErrOldProtocol) {
+		if errors.Is(err, mysql.ErrPktSync) || errors.Is(err, mysql.ErrPktSyncMul) || errors.Is(err, mysql.ErrMalformPkt) ||
+			errors.Is(err, mysql.ErrOldProtocol) {
 			return d.host + " answers as no MariaDB or MySQL server does.", "Check the address."
 		}
 		return fmt.Sprintf("%s cannot be reached: %s.", d.host, engine.Cause(err)), "Check address and network."
 	}
 	if lost(my.Number) {
-		return "the connection to " + d.host + " was lost, or the server ended it.", "Check the server and try again; nothing is half-written."
+		return "the connection to " + d.host + " was lost, or the server ended it.",
+			"Check the server and try again; nothing is half-written."
 	}
 	switch my.Number {
 	case 1044:
@@ -443,7 +452,8 @@ func (d dialect) Explain(err error) (message, mend string) {
 	case 1205:
 		return "somebody else is changing the same records.", "Wait until they have finished and try again."
 	case 1047:
-		return d.host + " is a node of a cluster that is not ready, or was cut off from the others.", "Wait until it has joined them again, or name another node in connect:."
+		return d.host + " is a node of a cluster that is not ready, or was cut off from the others.",
+			"Wait until it has joined them again, or name another node in connect:."
 	}
 	if text, ok := refusal(my); ok {
 		return text, "Correct the value in the source, or decline the record."

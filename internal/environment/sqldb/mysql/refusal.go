@@ -44,7 +44,8 @@ var (
 // a number that is no refusal.
 func refusal(my *mysql.MySQLError) (text string, ok bool) {
 	known, ok := refusals[my.Number]
-	if !ok && my.SQLState != [5]byte{'4', '5', '0', '0', '0'} && !strings.HasPrefix(string(my.SQLState[:]), "22") && !strings.HasPrefix(string(my.SQLState[:]), "23") {
+	if !ok && my.SQLState != [5]byte{'4', '5', '0', '0', '0'} && !strings.HasPrefix(string(my.SQLState[:]), "22") &&
+		!strings.HasPrefix(string(my.SQLState[:]), "23") {
 		return "", false
 	}
 	if !ok {

@@ -16,7 +16,8 @@ import (
 // listed brings the server's text of an array to JSON.
 func listed(text string, element record.Kind) (string, error) {
 	if strings.HasPrefix(text, "[") {
-		return "", fmt.Errorf("its first element has another number than 1 (%.40s), which a list cannot say. Say text for the field with as: in the catalog", text)
+		return "",
+			fmt.Errorf("its first element has another number than 1 (%.40s), which a list cannot say. Say text for the field with as: in the catalog", text)
 	}
 	r := arrayReader{in: text, element: element}
 	if err := r.array(0); err != nil {

@@ -101,7 +101,8 @@ func (d dialect) copyIn(ctx context.Context, conn *pgx.Conn, run []engine.Statem
 		}
 		rows.WriteByte('\n')
 	}
-	tag, err := conn.PgConn().CopyFrom(ctx, &rows, fmt.Sprintf("COPY %s (%s) FROM STDIN", d.Place(run[0].Place), strings.Join(run[0].Columns, ", ")))
+	tag, err := conn.PgConn().CopyFrom(ctx, &rows, fmt.Sprintf("COPY %s (%s) FROM STDIN", d.Place(run[0].Place),
+		strings.Join(run[0].Columns, ", ")))
 	if err == nil && tag.RowsAffected() != int64(len(run)) {
 		err = engine.ErrRows
 	}

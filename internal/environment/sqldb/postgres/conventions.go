@@ -14,11 +14,15 @@ import (
 // same (https://www.postgresql.org/docs/current/libpq-envars.html), as far as the driver
 // knows them.
 var conventions = map[string]string{
-	"PGHOST": "host", "PGPORT": "port", "PGDATABASE": "dbname", "PGUSER": "user", "PGPASSWORD": "password", "PGPASSFILE": "passfile", "PGAPPNAME": "application_name",
-	"PGCONNECT_TIMEOUT": "connect_timeout", "PGSSLMODE": "sslmode", "PGSSLKEY": "sslkey", "PGSSLCERT": "sslcert", "PGSSLCERTMODE": "sslcertmode", "PGSSLSNI": "sslsni",
-	"PGSSLROOTCERT": "sslrootcert", "PGSSLPASSWORD": "sslpassword", "PGSSLNEGOTIATION": "sslnegotiation", "PGTARGETSESSIONATTRS": "target_session_attrs", "PGSERVICE": "service",
-	"PGSERVICEFILE": "servicefile", "PGTZ": "timezone", "PGOPTIONS": "options", "PGMINPROTOCOLVERSION": "min_protocol_version", "PGMAXPROTOCOLVERSION": "max_protocol_version",
-	"PGCHANNELBINDING": "channel_binding", "PGREQUIREAUTH": "require_auth",
+	"PGHOST": "host", "PGPORT": "port", "PGDATABASE": "dbname", "PGUSER": "user", "PGPASSWORD": "password", "PGPASSFILE": "passfile",
+	"PGAPPNAME":         "application_name",
+	"PGCONNECT_TIMEOUT": "connect_timeout", "PGSSLMODE": "sslmode", "PGSSLKEY": "sslkey", "PGSSLCERT": "sslcert",
+	"PGSSLCERTMODE": "sslcertmode", "PGSSLSNI": "sslsni",
+	"PGSSLROOTCERT": "sslrootcert", "PGSSLPASSWORD": "sslpassword", "PGSSLNEGOTIATION": "sslnegotiation",
+	"PGTARGETSESSIONATTRS": "target_session_attrs", "PGSERVICE": "service",
+	"PGSERVICEFILE": "servicefile", "PGTZ": "timezone", "PGOPTIONS": "options", "PGMINPROTOCOLVERSION": "min_protocol_version",
+	"PGMAXPROTOCOLVERSION": "max_protocol_version",
+	"PGCHANNELBINDING":     "channel_binding", "PGREQUIREAUTH": "require_auth",
 }
 
 // withConventions says in an address what the variables around it say and the address does

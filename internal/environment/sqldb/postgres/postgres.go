@@ -37,7 +37,9 @@ type Options struct {
 func parsed(around environment.Surroundings, name, address string) (*pgx.ConnConfig, error) {
 	config, err := pgx.ParseConfig(withConventions(around, address))
 	if err != nil {
-		return nil, &environment.Error{Environment: name, Message: "connect: is not an address of PostgreSQL, or names a file that cannot be read.", Mend: "It looks like postgres://account@host:5432/database.", Cause: err}
+		return nil, &environment.Error{Environment: name,
+			Message: "connect: is not an address of PostgreSQL, or names a file that cannot be read.",
+			Mend:    "It looks like postgres://account@host:5432/database.", Cause: err}
 	}
 	return config, nil
 }
@@ -48,7 +50,8 @@ func Where(around environment.Surroundings, name, address string) (environment.W
 	if err != nil {
 		return environment.Where{}, err
 	}
-	out := environment.Where{Server: net.JoinHostPort(config.Host, fmt.Sprint(config.Port)), Account: config.User, Database: config.Database, Here: engine.IsHere(config.Host)}
+	out := environment.Where{Server: net.JoinHostPort(config.Host, fmt.Sprint(config.Port)), Account: config.User,
+		Database: config.Database, Here: engine.IsHere(config.Host)}
 	for _, other := range config.Fallbacks {
 		out.Here = out.Here && engine.IsHere(other.Host)
 	}
@@ -85,7 +88,8 @@ func proven(name, address string, config *pgx.ConnConfig, o Options) (*pgx.ConnC
 		}
 		return again, err
 	default:
-		return nil, engine.NotProven(name, config.Host, "Say sslmode=verify-full in connect:, with sslrootcert= where the server's certificate is not a public one")
+		return nil, engine.NotProven(name, config.Host,
+			"Say sslmode=verify-full in connect:, with sslrootcert= where the server's certificate is not a public one")
 	}
 }
 
@@ -104,7 +108,8 @@ func Open(ctx context.Context, name, address string, o Options) (environment.Env
 	if config.ConnectTimeout == 0 {
 		config.ConnectTimeout = limit.Wait(ctx, engine.Patience)
 	}
-	d := dialect{host: net.JoinHostPort(config.Host, fmt.Sprint(config.Port)), database: config.Database, account: config.User, zone: new(string)}
+	d := dialect{host: net.JoinHostPort(config.Host, fmt.Sprint(config.Port)), database: config.Database, account: config.User,
+		zone: new(string)}
 	env, err := open(ctx, name, config.Copy(), d, o.ReadOnly)
 	if !behindPooler(err) {
 		return env, err
@@ -145,7 +150,8 @@ var errPooler = errors.New("a pooler stands between")
 // that it cannot keep, or hands its server connections round.
 func behindPooler(err error) bool {
 	var refused *pgconn.PgError
-	return errors.Is(err, errPooler) || errors.As(err, &refused) && refused.Code == "08P01" && strings.Contains(refused.Message, "startup parameter")
+	return errors.Is(err, errPooler) || errors.As(err, &refused) && refused.Code == "08P01" &&
+		strings.Contains(refused.Message, "startup parameter")
 }
 
 func open(ctx context.Context, name string, config *pgx.ConnConfig, d dialect, readOnly bool) (environment.Environment, error) {
@@ -161,7 +167,8 @@ func open(ctx context.Context, name string, config *pgx.ConnConfig, d dialect, r
 	return rows.Open(ctx, name, d, stdlib.OpenDB(*config, stdlib.OptionAfterConnect(func(ctx context.Context, conn *pgx.Conn) error {
 		// The zone that the server gives its applications is asked before it is set aside.
 		var process uint32
-		if err := conn.QueryRow(ctx, "SELECT current_setting('TimeZone'), pg_backend_pid()", pgx.QueryExecModeSimpleProtocol).Scan(d.zone, &process); err != nil {
+		if err := conn.QueryRow(ctx, "SELECT current_setting('TimeZone'), pg_backend_pid()",
+			pgx.QueryExecModeSimpleProtocol).Scan(d.zone, &process); err != nil {
 			return err
 		}
 		if process != conn.PgConn().PID() && !d.pooled {
@@ -180,7 +187,10 @@ type dialect struct {
 
 // Can says what the engine offers.
 func (d dialect) Can() engine.Capabilities {
-	return engine.Capabilities{SumOf: sumOf, Append: func(column, more string) string { return column + " || " + more }, Conflict: conflict, Pooled: d.pooled, SlowTuples: true, OneAtATime: true, Savepoints: true, CopyOut: d.CopyOut, Cells: d.cells, Bulk: d.Bulk, Breaks: d.Breaks, Settle: settle, AfterInserts: d.afterInserts, Defer: "SET CONSTRAINTS ALL DEFERRED",
+	return engine.Capabilities{SumOf: sumOf, Append: func(column, more string) string { return column + " || " + more },
+		Conflict: conflict, Pooled: d.pooled, SlowTuples: true, OneAtATime: true, Savepoints: true, CopyOut: d.CopyOut,
+		Cells: d.cells, Bulk: d.Bulk, Breaks: d.Breaks, Settle: settle, AfterInserts: d.afterInserts,
+		Defer: "SET CONSTRAINTS ALL DEFERRED",
 		Frame: [2]string{"BEGIN;\nSET LOCAL standard_conforming_strings = on;\nSET LOCAL client_encoding = 'UTF8';\nSET LOCAL DateStyle = 'ISO, YMD';\nSET LOCAL IntervalStyle = 'iso_8601';\nSET LOCAL bytea_output = 'hex';\nSET LOCAL TIME ZONE 'UTC';\nCREATE TEMP TABLE anagram_expected (n INTEGER NOT NULL) ON COMMIT DROP;", "COMMIT;"}}
 }
 
@@ -236,7 +246,8 @@ func (dialect) BeginWrite(ctx context.Context, q engine.Queryer, _ bool) error {
 		err = errStandby
 	}
 	if err == nil {
-		err = engine.EachRow(ctx, q, func(rows *sql.Rows) error { return rows.Scan(&got) }, fmt.Sprintf("SELECT pg_try_advisory_xact_lock(%d)", lockNumber))
+		err = engine.EachRow(ctx, q, func(rows *sql.Rows) error { return rows.Scan(&got) },
+			fmt.Sprintf("SELECT pg_try_advisory_xact_lock(%d)", lockNumber))
 	}
 	if err == nil && !got {
 		err = engine.ErrLocked
@@ -272,7 +283,7 @@ func (d dialect) BeforeInserts(ctx context.Context, q engine.Queryer, place, id 
 	if id == "" {
 		return nil
 	}
-	_, err := d.raise(ctx, q, place, id)
+	_, err := raiseSequence(ctx, d, q, place, id)
 	return err // without the right to move it, the insert itself will say what is wrong
 }
 
@@ -280,7 +291,7 @@ func (d dialect) BeforeInserts(ctx context.Context, q engine.Queryer, place, id 
 // does not see those that it did not give itself, and would give them again.
 func (d dialect) afterInserts(ctx context.Context, q engine.Queryer, place string, columns []string) error {
 	for _, column := range columns {
-		refused, err := d.raise(ctx, q, place, column)
+		refused, err := raiseSequence(ctx, d, q, place, column)
 		if err != nil {
 			return err
 		}
@@ -291,9 +302,9 @@ func (d dialect) afterInserts(ctx context.Context, q engine.Queryer, place strin
 	return nil
 }
 
-// raise moves the sequence of a column, if it has one, to the largest number there is.
+// raiseSequence moves the sequence of a column, if it has one, to the largest number there is.
 // Refused is why the account may not.
-func (d dialect) raise(ctx context.Context, q engine.Queryer, place, column string) (refused, err error) {
+func raiseSequence(ctx context.Context, d dialect, q engine.Queryer, place, column string) (refused, err error) {
 	var sequence sql.NullString
 	if err := engine.EachRow(ctx, q, func(rows *sql.Rows) error { return rows.Scan(&sequence) },
 		"SELECT pg_get_serial_sequence($1, $2)", d.Place(place), column); err != nil || !sequence.Valid {
@@ -307,7 +318,8 @@ func (d dialect) raise(ctx context.Context, q engine.Queryer, place, column stri
 	if _, err := q.ExecContext(ctx, "SAVEPOINT anagram_sequence"); err != nil {
 		return nil, err
 	}
-	_, refused = q.ExecContext(ctx, fmt.Sprintf("SELECT setval('%s', $1::bigint) FROM %s WHERE last_value < $1::bigint OR last_value = $1::bigint AND NOT is_called", strings.ReplaceAll(sequence.String, "'", "''"), sequence.String), largest.Int64)
+	_, refused = q.ExecContext(ctx,
+		fmt.Sprintf("SELECT setval('%s', $1::bigint) FROM %s WHERE last_value < $1::bigint OR last_value = $1::bigint AND NOT is_called", strings.ReplaceAll(sequence.String, "'", "''"), sequence.String), largest.Int64)
 	if refused != nil {
 		_, err = q.ExecContext(ctx, "ROLLBACK TO SAVEPOINT anagram_sequence")
 		return refused, err
@@ -322,8 +334,11 @@ func (d dialect) About(ctx context.Context, q engine.Queryer) (environment.Descr
 	err := engine.EachRow(ctx, q, func(rows *sql.Rows) error {
 		return rows.Scan(&about.Product, &about.Account, &about.Clock, &tables, &readable, &writable)
 	}, `SELECT 'PostgreSQL ' || split_part(current_setting('server_version'), ' ', 1) || CASE WHEN pg_is_in_recovery() THEN ' (a standby)' ELSE '' END, current_user, clock_timestamp(), count(*),
-		count(*) FILTER (WHERE has_table_privilege(c.oid, 'SELECT')), count(*) FILTER (WHERE NOT pg_is_in_recovery() AND has_table_privilege(c.oid, 'INSERT') AND has_table_privilege(c.oid, 'UPDATE'))
-		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'p') AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\_%'`)
+		count(*) FILTER (WHERE has_table_privilege(c.oid, 'SELECT')),
+			count(*) FILTER (WHERE NOT pg_is_in_recovery() AND has_table_privilege(c.oid,
+			'INSERT') AND has_table_privilege(c.oid, 'UPDATE'))
+		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r',
+			'p') AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\_%'`)
 	if d.pooled {
 		about.Product += " through a pooler"
 	}
@@ -429,27 +444,30 @@ func (d dialect) Explain(err error) (message, mend string) {
 		return fmt.Sprintf("another import is at work in %s.", d.database), "Wait until it has finished and try again."
 	}
 	if errors.Is(err, errStandby) {
-		return fmt.Sprintf("%s is a standby, which only takes over what its primary does, so nothing can be written.", d.host), "Give the address of the primary."
+		return fmt.Sprintf("%s is a standby, which only takes over what its primary does, so nothing can be written.", d.host),
+			"Give the address of the primary."
 	}
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) {
-		return d.explainServer(pg)
+		return explainServer(d, pg)
 	}
 	if late, ok := engine.Late(d.host, err); ok {
 		return late, "Check address and network, and that this is a PostgreSQL server."
 	}
 	var connect *pgconn.ConnectError
 	if errors.As(err, &connect) {
-		return fmt.Sprintf("%s cannot be reached as %s.", d.host, d.account), "Check address, account and network; the reason given is: " + engine.Cause(err) + "."
+		return fmt.Sprintf("%s cannot be reached as %s.", d.host, d.account),
+			"Check address, account and network; the reason given is: " + engine.Cause(err) + "."
 	}
 	if strings.Contains(err.Error(), "encode") { // the driver itself, before it asks the server
 		return "a value cannot be sent: " + engine.Cause(err) + ".", "Say what the field holds with as: in the catalog."
 	}
-	return "the connection to " + d.host + " was lost: " + engine.Cause(err) + ".", "Check the server and try again; nothing is half-written."
+	return "the connection to " + d.host + " was lost: " + engine.Cause(err) + ".",
+		"Check the server and try again; nothing is half-written."
 }
 
 // explainServer is Explain for what the server itself says.
-func (d dialect) explainServer(pg *pgconn.PgError) (message, mend string) {
+func explainServer(d dialect, pg *pgconn.PgError) (message, mend string) {
 	switch {
 	case pg.Code == "28P01" || pg.Code == "28000":
 		return fmt.Sprintf("%s refuses the account %s.", d.host, d.account), environment.MendPassword
@@ -463,12 +481,15 @@ func (d dialect) explainServer(pg *pgconn.PgError) (message, mend string) {
 	case pg.Code == "55P03":
 		return "somebody else is changing the same records.", "Wait until they have finished and try again."
 	case strings.Contains(pg.Message, "conflict with recovery"):
-		return d.host + " is a standby and broke off reading, as it had to take over what its primary did.", "Try again; if it comes often, raise max_standby_streaming_delay there, or turn hot_standby_feedback on."
+		return d.host + " is a standby and broke off reading, as it had to take over what its primary did.",
+			"Try again; if it comes often, raise max_standby_streaming_delay there, or turn hot_standby_feedback on."
 	case pg.Code == "40001":
 		return "somebody else changed the same records at the same time.", "Import again; what moved is then left out and named."
 	case lost(pg.Code):
-		return "the connection to " + d.host + " was lost, or the server ended it.", "Check the server and try again; nothing is half-written."
-	case strings.HasPrefix(pg.Code, "22") || strings.HasPrefix(pg.Code, "23") || strings.HasPrefix(pg.Code, "P0") || pg.Code == "428C9" || pg.Code == "44000":
+		return "the connection to " + d.host + " was lost, or the server ended it.",
+			"Check the server and try again; nothing is half-written."
+	case strings.HasPrefix(pg.Code, "22") || strings.HasPrefix(pg.Code, "23") || strings.HasPrefix(pg.Code, "P0") ||
+		pg.Code == "428C9" || pg.Code == "44000":
 		return refusal(pg), "Correct the value in the source, or decline the record."
 	default:
 		return trouble(pg), ""

@@ -20,7 +20,8 @@ import (
 // plainTypes are those of which an array is taken apart into its values, without the length or
 // precision that a column adds to them: that is put on when the value is stored, as it is of a
 // single value, and what is too long is refused.
-var plainTypes = []string{"text", "character varying", "smallint", "integer", "bigint", "numeric", "double precision", "real", "boolean", "date",
+var plainTypes = []string{"text", "character varying", "smallint", "integer", "bigint", "numeric", "double precision", "real",
+	"boolean", "date",
 	"timestamp without time zone", "timestamp with time zone", "uuid", "bytea"}
 
 // plainType gives a declared type without its length, "" where it is none of the plain ones.
@@ -55,7 +56,8 @@ func (d dialect) updateAll(ctx context.Context, conn *pgx.Conn, run []engine.Sta
 		}
 		where = append(where, fmt.Sprintf("o.%s = n.v%d", one.By[i-len(columns)], i))
 	}
-	query := fmt.Sprintf("UPDATE %s AS o SET %s FROM unnest(%s) AS n(%s) WHERE %s", d.Place(one.Place), strings.Join(set, ", "), strings.Join(arrays, ", "), strings.Join(names, ", "), strings.Join(where, " AND "))
+	query := fmt.Sprintf("UPDATE %s AS o SET %s FROM unnest(%s) AS n(%s) WHERE %s", d.Place(one.Place), strings.Join(set, ", "),
+		strings.Join(arrays, ", "), strings.Join(names, ", "), strings.Join(where, " AND "))
 	values := make([][]byte, width)
 	for i := range values {
 		values[i] = arrayOf(run, i)

@@ -8,17 +8,23 @@ import (
 	"slices"
 	"time"
 
+	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
 	"anagram/internal/environment/sqldb/engine"
+	"anagram/internal/environment/sqldb/probe"
+	"anagram/internal/environment/sqldb/query"
+	"anagram/internal/environment/sqldb/read"
+	"anagram/internal/environment/sqldb/write"
 )
 
 // database is an open connection to an SQL database, of whatever engine.
 type database struct {
-	*session
-	db      *sql.DB
-	conn    *sql.Conn
-	reading bool // a transaction is open in which it is read
+	*write.Session
+	prober     *probe.Prober
+	db         *sql.DB
+	connection *sql.Conn
+	reading    bool // a transaction is open in which it is read
 }
 
 // Open takes one connection of a pool for itself and, for reading only, starts reading
@@ -42,48 +48,49 @@ func Open(ctx context.Context, name string, d engine.Dialect, db *sql.DB, readOn
 		message, mend := d.Explain(err)
 		return nil, &environment.Error{Environment: name, Message: message, Mend: mend, Cause: err}
 	}
-	return &database{session: newSession(name, d, conn, nil), db: db, conn: conn, reading: reading}, nil
+	over := query.New(name, d, conn, nil)
+	s := write.New(read.New(over, false))
+	return &database{Session: s, prober: probe.New(over), db: db, connection: conn, reading: reading}, nil
 }
 
 // Describe says what the database is and lists its places.
 func (e *database) Describe(ctx context.Context) (environment.Description, error) {
 	asked := time.Now()
-	about, err := e.dialect.About(ctx, e.q)
+	about, err := e.Dialect.About(ctx, e.Q)
 	if err != nil {
-		return about, e.explain(err)
+		return about, e.Explain(err)
 	}
 	if !about.Clock.IsZero() {
 		// The server told its time somewhere between asking and answer.
 		about.Ahead = about.Clock.Sub(asked.Add(time.Since(asked) / 2))
 	}
-	about.Places, err = e.describe(ctx)
+	about.Places, err = e.Described(ctx)
 	return about, err
 }
 
 // Begin locks the database against other imports and starts a transaction, where all places
 // can take back what is written.
 func (e *database) Begin(ctx context.Context, written []string) (environment.Work, error) {
-	places, err := e.describe(ctx)
+	places, err := e.Described(ctx)
 	if err != nil {
 		return nil, err
 	}
 	if e.reading {
-		e.close()
-		if _, err := e.conn.ExecContext(ctx, "COMMIT"); err != nil {
-			return nil, e.explain(err)
+		e.Release()
+		if _, err := e.connection.ExecContext(ctx, "COMMIT"); err != nil {
+			return nil, e.Explain(err)
 		}
 		e.reading = false
 	}
 	lasting := slices.ContainsFunc(written, func(name string) bool { return places[name].NoRollback })
-	if err := e.dialect.BeginWrite(ctx, e.conn, !lasting); err != nil {
-		return nil, e.explain(err)
+	if err := e.Dialect.BeginWrite(ctx, e.connection, !lasting); err != nil {
+		return nil, e.Explain(err)
 	}
-	s := newSession(e.name, e.dialect, e.conn, places)
-	s.locking = true
-	w := &work{session: s, conn: e.conn, lasting: lasting}
-	if w.can.Broken != nil {
-		if w.broken, err = w.can.Broken(ctx, e.conn); err != nil {
-			return nil, errors.Join(e.explain(err), w.Rollback())
+	over := query.New(e.Name, e.Dialect, e.connection, places)
+	w := &work{Session: write.New(read.New(over, true)), prober: probe.New(over), connection: e.connection, lasting: lasting}
+	if w.Can.Broken != nil {
+		if w.broken, err = w.Can.Broken(ctx, e.connection); err != nil {
+			return nil, errors.Join(e.Explain(err), w.Rollback())
 		}
 	}
 	return w, nil
@@ -91,21 +98,23 @@ func (e *database) Begin(ctx context.Context, written []string) (environment.Wor
 
 // Can offers all there is: every engine can be asked, and given scripts.
 func (e *database) Can() environment.Capabilities {
-	return environment.Capabilities{Prober: e, Judge: e, Scripter: e, Holder: e}
+	return environment.Capabilities{Prober: e.prober, Judge: e.prober, Scripter: e, Holder: e}
 }
 
 // Close closes the connection.
 func (e *database) Close() error {
-	e.close()
-	_ = e.conn.Close()
+	e.prober.Close()
+	e.Release()
+	_ = e.connection.Close()
 	return e.db.Close()
 }
 
 // work is one transaction.
 type work struct {
-	*session
-	conn *sql.Conn
-	done bool
+	*write.Session
+	prober     *probe.Prober
+	connection *sql.Conn
+	done       bool
 	// lasting says that each statement is, as there is no transaction.
 	lasting bool
 	broken  map[string]string // deferred rules that did not hold when it began
@@ -114,50 +123,55 @@ type work struct {
 // Transaction says whether all of it can be taken back.
 func (w *work) Transaction() bool { return !w.lasting }
 
+// Judge tries values against a rule, as what was written so far makes it.
+func (w *work) Judge(ctx context.Context, place string, rule catalog.Rule, rows [][]record.Value) ([]bool, error) {
+	return w.prober.Judge(ctx, place, rule, rows)
+}
+
 // Together is one: without a transaction each statement is lasting by itself.
 func (w *work) Together(context.Context) (int, error) { return 1, nil }
 
 // Settle makes all happen that is deferred to the commit, and keeps the counters.
 func (w *work) Settle(ctx context.Context) error {
-	w.close()
-	if err := w.setStamps(ctx); err != nil {
+	w.release()
+	if err := w.SetStamps(ctx); err != nil {
 		return err
 	}
-	if err := w.keepCounters(ctx); err != nil {
+	if err := w.KeepCounters(ctx); err != nil {
 		return err
 	}
-	w.forget() // what was read so far may be otherwise now
-	w.odd = nil
-	if w.can.AfterInserts != nil {
-		for _, place := range slices.Sorted(maps.Keys(w.inserted)) {
+	w.ForgetAll() // what was read so far may be otherwise now
+	if w.Can.AfterInserts != nil {
+		for _, place := range slices.Sorted(maps.Keys(w.Inserted)) {
 			var numbers []string
-			for _, column := range slices.Sorted(maps.Keys(w.inserted[place])) {
-				if at, ok := w.places[place].Column(column); ok && at.Kind == record.Integer {
+			for _, column := range slices.Sorted(maps.Keys(w.Inserted[place])) {
+				if at, ok := w.Places[place].Column(column); ok && at.Kind == record.Integer {
 					numbers = append(numbers, column)
 				}
 			}
-			if err := w.can.AfterInserts(ctx, w.q, place, numbers); err != nil {
-				return w.explain(err)
+			if err := w.Can.AfterInserts(ctx, w.Q, place, numbers); err != nil {
+				return w.Explain(err)
 			}
 		}
 	}
-	if w.can.Settle != nil {
-		if err := w.can.Settle(ctx, w.q); err != nil && ctx.Err() == nil {
-			return w.explain(err)
+	if w.Can.Settle != nil {
+		if err := w.Can.Settle(ctx, w.Q); err != nil && ctx.Err() == nil {
+			return w.Explain(err)
 		}
 		return ctx.Err()
 	}
-	if w.can.Broken == nil {
+	if w.Can.Broken == nil {
 		return nil
 	}
-	now, err := w.can.Broken(ctx, w.q)
+	now, err := w.Can.Broken(ctx, w.Q)
 	if err != nil {
-		return w.explain(err)
+		return w.Explain(err)
 	}
 	for _, key := range slices.Sorted(maps.Keys(now)) {
 		if _, before := w.broken[key]; !before {
-			return &environment.Error{Environment: w.name, Message: "a foreign key that is deferred to the end of the transaction does not hold: " + now[key] + ".",
-				Mend: "Correct the reference, or leave the record out with only: in the catalog."}
+			return &environment.Error{Environment: w.Name,
+				Message: "a foreign key that is deferred to the end of the transaction does not hold: " + now[key] + ".",
+				Mend:    "Correct the reference, or leave the record out with only: in the catalog."}
 		}
 	}
 	return nil
@@ -165,19 +179,25 @@ func (w *work) Settle(ctx context.Context) error {
 
 // Run carries out one statement of the engine's own.
 func (w *work) Run(ctx context.Context, statement string) error {
-	if _, err := w.conn.ExecContext(ctx, statement); err != nil {
+	if _, err := w.connection.ExecContext(ctx, statement); err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		return w.explain(err)
+		return w.Explain(err)
 	}
 	return nil
 }
 
+// release closes what was opened beside the transaction.
+func (w *work) release() {
+	w.Release()
+	w.prober.Close()
+}
+
 // Commit makes it lasting.
 func (w *work) Commit(ctx context.Context) error {
-	w.close()
-	if err := w.keepCounters(ctx); err != nil {
+	w.release()
+	if err := w.KeepCounters(ctx); err != nil {
 		return err
 	}
 	if err := ctx.Err(); err != nil {
@@ -187,17 +207,17 @@ func (w *work) Commit(ctx context.Context) error {
 	ctx = context.WithoutCancel(ctx)
 	if w.lasting {
 		w.done = true
-		w.dialect.EndWrite(ctx, w.conn)
+		w.Dialect.EndWrite(ctx, w.connection)
 		return nil
 	}
-	if _, err := w.conn.ExecContext(ctx, "COMMIT"); err != nil {
-		if !w.dialect.Answered(err) {
-			return &environment.UnknownOutcomeError{Environment: w.name, Cause: err}
+	if _, err := w.connection.ExecContext(ctx, "COMMIT"); err != nil {
+		if !w.Dialect.Answered(err) {
+			return &environment.UnknownOutcomeError{Environment: w.Name, Cause: err}
 		}
-		return w.explain(err)
+		return w.Explain(err)
 	}
 	w.done = true
-	w.dialect.EndWrite(ctx, w.conn)
+	w.Dialect.EndWrite(ctx, w.connection)
 	return nil
 }
 
@@ -207,14 +227,14 @@ func (w *work) Rollback() error {
 		return nil
 	}
 	w.done = true
-	w.close()
+	w.release()
 	// The context of the work may be cancelled; taking back must happen all the same.
 	ctx := context.Background()
 	if w.lasting {
-		w.dialect.EndWrite(ctx, w.conn)
+		w.Dialect.EndWrite(ctx, w.connection)
 		return nil
 	}
-	_, err := w.conn.ExecContext(ctx, "ROLLBACK")
-	w.dialect.EndWrite(ctx, w.conn)
+	_, err := w.connection.ExecContext(ctx, "ROLLBACK")
+	w.Dialect.EndWrite(ctx, w.connection)
 	return err
 }

@@ -35,7 +35,8 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 		}
 		place.CannotInsert, place.CannotUpdate, place.CannotDelete = !writable, !writable, !writable
 		places[name] = place
-		err := engine.AddForeign(ctx, q, places, `SELECT ?1, id, "table", "from", "to" FROM pragma_foreign_key_list(?1) WHERE "to" IS NOT NULL ORDER BY id, seq`, name)
+		err := engine.AddForeign(ctx, q, places,
+			`SELECT ?1, id, "table", "from", "to" FROM pragma_foreign_key_list(?1) WHERE "to" IS NOT NULL ORDER BY id, seq`, name)
 		if err != nil {
 			return nil, err
 		}
@@ -57,14 +58,16 @@ func (d dialect) Describe(ctx context.Context, q engine.Queryer) (map[string]cat
 	if err != nil {
 		return nil, err
 	}
-	if err := engine.MarkPlaces(ctx, q, places, engine.HasAnyTrigger, "SELECT tbl_name FROM sqlite_schema WHERE type = 'trigger'"); err != nil {
+	if err := engine.MarkPlaces(ctx, q, places, engine.HasAnyTrigger,
+		"SELECT tbl_name FROM sqlite_schema WHERE type = 'trigger'"); err != nil {
 		return nil, err
 	}
 	if err := engine.MarkPlaces(ctx, q, places, func(p *catalog.Place) { p.Quiet = true },
 		"SELECT name FROM sqlite_schema WHERE type = 'table' AND sql NOT LIKE 'CREATE VIRTUAL%' AND lower(name) NOT IN (SELECT lower(tbl_name) FROM sqlite_schema WHERE type = 'trigger')"); err != nil {
 		return nil, err
 	}
-	return places, engine.AddTriggers(ctx, q, places, `SELECT tbl_name, sql FROM sqlite_schema WHERE type = 'trigger' AND sql LIKE '%UPDATE%' || tbl_name || '%SET%' ORDER BY 1, name`, engine.SetColumn)
+	return places, engine.AddTriggers(ctx, q, places,
+		`SELECT tbl_name, sql FROM sqlite_schema WHERE type = 'trigger' AND sql LIKE '%UPDATE%' || tbl_name || '%SET%' ORDER BY 1, name`, engine.SetColumn)
 }
 
 // Referring lists the foreign keys that point at a table, however the statement wrote its name.
@@ -89,7 +92,8 @@ func (d dialect) describeColumns(ctx context.Context, q engine.Queryer, place *c
 		return err
 	}
 	rowid := true
-	err = engine.EachRow(ctx, q, func(rows *sql.Rows) error { return rows.Scan(&rowid) }, "SELECT NOT wr FROM pragma_table_list(?)", place.Name)
+	err = engine.EachRow(ctx, q, func(rows *sql.Rows) error { return rows.Scan(&rowid) }, "SELECT NOT wr FROM pragma_table_list(?)",
+		place.Name)
 	if err != nil {
 		return err
 	}

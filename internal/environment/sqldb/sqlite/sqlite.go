@@ -44,13 +44,17 @@ func open(ctx context.Context, name string, d dialect) (environment.Environment,
 	info, err := os.Stat(path)
 	switch {
 	case errors.Is(err, os.ErrNotExist):
-		return nil, &environment.Error{Environment: name, Message: fmt.Sprintf("there is no file %s.", path), Mend: environment.MendAddress, Cause: err}
+		return nil, &environment.Error{Environment: name, Message: fmt.Sprintf("there is no file %s.", path),
+			Mend: environment.MendAddress, Cause: err}
 	case err != nil:
-		return nil, &environment.Error{Environment: name, Message: fmt.Sprintf("%s cannot be reached: %v.", path, errors.Unwrap(err)), Cause: err}
+		return nil, &environment.Error{Environment: name, Message: fmt.Sprintf("%s cannot be reached: %v.", path, errors.Unwrap(err)),
+			Cause: err}
 	case info.IsDir():
-		return nil, &environment.Error{Environment: name, Message: fmt.Sprintf("%s is a folder, not an SQLite database.", path), Mend: environment.MendAddress}
+		return nil, &environment.Error{Environment: name, Message: fmt.Sprintf("%s is a folder, not an SQLite database.", path),
+			Mend: environment.MendAddress}
 	}
-	db, err := sqlitefile.Open(path, sqlitefile.Options{ReadOnly: readOnly, Wait: limit.Wait(ctx, engine.Wait), Pragmas: []string{"foreign_keys(1)"}})
+	db, err := sqlitefile.Open(path, sqlitefile.Options{ReadOnly: readOnly, Wait: limit.Wait(ctx, engine.Wait),
+		Pragmas: []string{"foreign_keys(1)"}})
 	if err != nil {
 		return nil, err
 	}
@@ -66,7 +70,8 @@ type dialect struct {
 // Can says what the engine offers.
 func (d dialect) Can() engine.Capabilities {
 	// A table may say ON CONFLICT REPLACE, which removes what is in the way without a word.
-	return engine.Capabilities{NoIDs: d.plain, WordsOnly: true, Aside: aside, Insert: "INSERT OR ABORT", Update: "UPDATE OR ABORT", Broken: broken, Defer: "PRAGMA defer_foreign_keys = ON",
+	return engine.Capabilities{NoIDs: d.plain, WordsOnly: true, Aside: aside, Insert: "INSERT OR ABORT", Update: "UPDATE OR ABORT",
+		Broken: broken, Defer: "PRAGMA defer_foreign_keys = ON",
 		Frame: [2]string{"BEGIN;\nCREATE TEMP TABLE anagram_expected (n INTEGER NOT NULL);", "DROP TABLE temp.anagram_expected;\nCOMMIT;"}}
 }
 
@@ -167,7 +172,8 @@ func (dialect) Decode(stored any, kind record.Kind, c catalog.Column) (record.Va
 			return engine.DecodeText(v, kind, c)
 		}
 	}
-	return record.Value{}, fmt.Errorf("it holds %s, which cannot be read as %s. Say what the field holds with as: in the catalog, or correct the value", engine.DescribeStored(stored), kind)
+	return record.Value{},
+		fmt.Errorf("it holds %s, which cannot be read as %s. Say what the field holds with as: in the catalog, or correct the value", engine.DescribeStored(stored), kind)
 }
 
 func decodeWord(v string, kind record.Kind) (record.Value, error) {

@@ -1,0 +1,53 @@
+package read
+
+import (
+	"context"
+
+	"anagram/internal/environment/sqldb/engine"
+	"anagram/internal/environment/sqldb/query"
+	"anagram/internal/environment/sqldb/translate"
+)
+
+// people gives the names of those whose ids stand in the stamps of some rows. Each is asked
+// for once; one that is not there keeps its id.
+func (s *Reader) people(ctx context.Context, f *translate.Form, rows [][]any) (map[string]string, error) {
+	p := f.StampPerson
+	if f.ByColumn < 0 || p.At == "" {
+		return nil, nil
+	}
+	if s.names == nil {
+		s.names = map[string]map[string]string{}
+	}
+	of := p.At + "\x00" + p.ID + "\x00" + p.Name
+	known := s.names[of]
+	if known == nil || len(known) > mostPeople {
+		known = map[string]string{}
+		s.names[of] = known
+	}
+	var ask []query.Identity
+	for _, row := range rows {
+		stored := row[f.ByColumn]
+		if stored == nil {
+			continue
+		}
+		id := engine.StoredText(stored)
+		if _, asked := known[id]; !asked {
+			known[id] = ""
+			ask = append(ask, query.Identity{stored})
+		}
+	}
+	if len(ask) == 0 {
+		return known, nil
+	}
+	query := "SELECT " + s.Dialect.Quote(p.ID) + ", " + s.Dialect.Quote(p.Name) + " FROM " + s.Dialect.Place(p.At)
+	err := s.WhereIn(ctx, 2, query, []string{p.ID}, ask, "", func(row []any) error {
+		if row[1] != nil {
+			known[engine.StoredText(row[0])] = engine.StoredText(row[1])
+		}
+		return nil
+	})
+	return known, err
+}
+
+// mostPeople is how many names are kept at a time.
+const mostPeople = 20_000

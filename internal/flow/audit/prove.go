@@ -1,0 +1,284 @@
+package audit
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"anagram/internal/core/check"
+	"anagram/internal/core/decision"
+	"anagram/internal/core/match"
+	"anagram/internal/core/show"
+	"anagram/internal/flow/export"
+	"anagram/internal/flow/importing/prepare"
+	"anagram/internal/flow/importing/verify"
+	"anagram/internal/flow/matching"
+	"anagram/internal/flow/session"
+	"anagram/internal/flow/sides"
+	"anagram/internal/flow/standing"
+	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
+	"anagram/internal/store/parcel"
+	"anagram/internal/store/register"
+)
+
+// Proof is what was found.
+type Proof struct {
+	Header     docket.Header // of the docket that is proven
+	Docket     int           // that was made to look, 0 where the target alone was read
+	Imported   int           // records that the imports of the docket wrote
+	AsApproved int           // of them
+	Moved      []Moved       // of them
+	Open       []Left        // records that differed and were not imported, and still differ
+	Settled    int           // records that differed, were not imported, and no longer differ
+	Since      []string      // records that differ now and did not then
+}
+
+// Moved is a record that was imported and is no longer as it was approved.
+type Moved struct {
+	Address string
+	Where   string // source, target or both; "" is not known
+	What    string // for people
+}
+
+// Left is a record that was not imported.
+type Left struct {
+	Address string
+	Why     string // open, declined, held, target-kept, approved or left-out
+}
+
+// Sound reports whether all that was imported is as it was approved, and nothing else differs.
+func (r Proof) Sound() bool { return len(r.Moved)+len(r.Open)+len(r.Since) == 0 }
+
+// Prove looks again at what a docket was about.
+func Prove(ctx context.Context, s *session.Session, d *docket.Docket) (Proof, error) {
+	out := Proof{Header: d.Header}
+	h := d.Header
+	if err := prepare.Known(s, d); err != nil {
+		return out, err
+	}
+	if h.TargetParcel != "" {
+		return out, session.Usage("Docket %d compares two parcels and was never imported", h.Number)
+	}
+	runs, err := run.List(ctx, d)
+	if err != nil {
+		return out, err
+	}
+	if !slices.ContainsFunc(runs, run.Run.Done) {
+		return out, session.Usage("Docket %d was not imported, so there is nothing to prove", h.Number)
+	}
+	written, err := writtenBy(ctx, d, runs)
+	if err != nil {
+		return out, err
+	}
+	out.Imported = len(written)
+	if h.Restores != 0 {
+		return out, out.fromTarget(ctx, s, d, written)
+	}
+	request := matching.Request{Parcel: h.ParcelFile, Against: h.Target}
+	if !h.ByHand {
+		again, err := exportAgain(ctx, s, h)
+		if err != nil {
+			return out, err
+		}
+		request.Parcel, request.Fresh = again, true
+	}
+	made, err := matching.Match(ctx, s, request)
+	if err != nil {
+		return out, err
+	}
+	out.Docket = made.Header.Number
+	now, err := register.Open(ctx, s.Workspace, made.Header.Number)
+	if err != nil {
+		return out, err
+	}
+	defer now.Close()
+	return out, out.compare(ctx, d, now, written)
+}
+
+// exportAgain repeats the export of what a docket was matched with.
+func exportAgain(ctx context.Context, s *session.Session, h docket.Header) (string, error) {
+	if !parcel.Exists(h.ParcelFile) {
+		return "",
+			session.Usage("Parcel %s, which docket %d was matched with, is not there any more (%s), so what was exported is not known. Bring it back, or match by hand", h.Parcel, h.Number, h.ParcelFile)
+	}
+	exported, err := export.Again(ctx, s, h.ParcelFile, "", fmt.Sprintf("to prove docket %d", h.Number), false)
+	return exported.Manifest.Name, err
+}
+
+// writtenBy gives the findings that the imports of a docket wrote, or found as approved.
+func writtenBy(ctx context.Context, d *docket.Docket, runs []run.Run) (map[int64]bool, error) {
+	out := map[int64]bool{}
+	for _, one := range runs {
+		if one.Kind == run.ConfirmRun && one.Done() { // somebody loaded all that is approved
+			for f, err := range d.Found.Findings(ctx, docket.Filter{}) {
+				if err != nil {
+					return nil, err
+				}
+				if f.IsApproved() {
+					out[f.ID] = true
+				}
+			}
+			continue
+		}
+		if one.Kind != run.ImportRun {
+			continue
+		}
+		for _, outcome := range []string{run.WasWritten, run.WasAlready} {
+			list, err := run.Outcomes(ctx, d, one.Seq, outcome)
+			if err != nil {
+				return nil, err
+			}
+			for _, o := range list {
+				out[o.Finding] = true
+			}
+		}
+	}
+	return out, nil
+}
+
+type place struct{ typ, order string }
+
+// compare holds what was found then against what is found now.
+func (r *Proof) compare(ctx context.Context, then, now *docket.Docket, written map[int64]bool) error {
+	found := map[place]docket.Finding{}
+	for f, err := range now.Found.Findings(ctx, docket.Filter{}) {
+		if err != nil {
+			return err
+		}
+		f.Source, f.Agreed = "", ""
+		if f.Target != "" {
+			f.Target = "there" // that it is, is all that is asked
+		}
+		found[place{f.Type, f.Order}] = f
+	}
+	checks, err := now.Found.Checks(ctx)
+	if err != nil {
+		return err
+	}
+	for f, err := range then.Found.Findings(ctx, docket.Filter{}) {
+		if err != nil {
+			return err
+		}
+		is, differs := found[place{f.Type, f.Order}]
+		delete(found, place{f.Type, f.Order})
+		switch {
+		case written[f.ID] && !differs:
+			r.AsApproved++
+		case written[f.ID]:
+			if one, moved := movedSince(f, is, checks[is.ID]); moved {
+				r.Moved = append(r.Moved, one)
+			} else {
+				r.AsApproved++
+				if left := leftOf(f); left != "" {
+					r.Open = append(r.Open, Left{f.Address, left})
+				}
+			}
+		case !f.Asks() && !f.Touched(): // nothing was asked about it
+		case differs:
+			why := string(f.Stand())
+			if f.Stand() == decision.Approved {
+				why = run.WasLeftOut
+			}
+			r.Open = append(r.Open, Left{f.Address, why})
+		default:
+			r.Settled++
+		}
+	}
+	for _, f := range found {
+		r.Since = append(r.Since, f.Address)
+	}
+	slices.Sort(r.Since)
+	return nil
+}
+
+// leftOf says what of a record that was imported in part stands for the rest of it.
+func leftOf(f docket.Finding) string {
+	for _, field := range f.Fields {
+		if on := f.On(field.Field); on != decision.Approved && f.Proposes(field) != match.Keep {
+			return string(on)
+		}
+	}
+	return ""
+}
+
+// movedSince says how a record that was imported differs now; moved is false where it only
+// does in fields that were not.
+func movedSince(was, is docket.Finding, checks []check.On) (out Moved, moved bool) {
+	out.Address = was.Address
+	whole := is.Status == match.New || is.Status == match.TargetOnly || is.Status == match.Conflict && is.Adds()
+	approved := was.ApprovedFields()
+	var fields []string
+	sides := map[string]bool{}
+	for _, f := range is.Fields {
+		if was.Adds() || slices.Contains(approved, f.Field) || whole {
+			fields = append(fields, f.Field)
+			sides[f.Moved] = true
+		}
+	}
+	if len(fields) == 0 && !whole {
+		return out, false
+	}
+	out.Where, out.What = whereMoved(is.Status, whole, sides, strings.Join(fields, ", "))
+	for _, c := range checks {
+		if slices.Contains([]check.Code{"both-moved", "removed-in-target", "target-newer", check.AmbiguousKey}, c.Code) {
+			out.What += ". " + strings.TrimSuffix(show.Harmless(c.Message), ".")
+		}
+	}
+	return out, true
+}
+
+// whereMoved says on which side a record moved, and how; sides are those that its fields moved on.
+func whereMoved(status match.Status, whole bool, sides map[string]bool, fields string) (where, what string) {
+	switch {
+	case status == match.TargetOnly:
+		return "source", "it is no longer in the source"
+	case whole:
+		return "target", "it is no longer in the target"
+	case sides["both"] || sides["source"] && sides["target"]:
+		return "both", "changed on both sides: " + fields
+	case sides["source"]:
+		return "source", "changed in the source: " + fields
+	case sides["target"]:
+		return "target", "changed in the target: " + fields
+	default:
+		return "", "differs: " + fields
+	}
+}
+
+// fromTarget reads the target alone.
+func (r *Proof) fromTarget(ctx context.Context, s *session.Session, d *docket.Docket, written map[int64]bool) error {
+	ready, rest, err := prepare.Read(ctx, d, standing.Demand{})
+	if err != nil {
+		return err
+	}
+	env, err := s.Open(ctx, d.Header.Target, true)
+	if err != nil {
+		return err
+	}
+	defer env.Close()
+	// Keys that the import gave records are theirs by now; a reader finds them by both.
+	err = verify.EachNow(ctx, ready, sides.Renamed(env, ready.Names), rest, func(a *standing.Approval, asApproved bool) {
+		switch {
+		case !written[a.ID]:
+			r.Open = append(r.Open, Left{a.Address, run.WasLeftOut})
+		case asApproved:
+			r.AsApproved++
+		default:
+			r.Moved = append(r.Moved, Moved{Address: a.Address, Where: "target", What: "it is not as it was approved"})
+		}
+	})
+	if err != nil {
+		return err
+	}
+	for f, err := range d.Found.Findings(ctx, docket.Filter{}) {
+		if err != nil {
+			return err
+		}
+		if !written[f.ID] && !f.IsApproved() && f.Asks() {
+			r.Open = append(r.Open, Left{f.Address, string(f.Stand())})
+		}
+	}
+	return nil
+}

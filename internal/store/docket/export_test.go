@@ -1,0 +1,6 @@
+package docket
+
+import "database/sql"
+
+// DB is the file itself, for tests that alter it.
+func (d *Docket) DB() *sql.DB { return d.db }
