@@ -20,7 +20,7 @@ type Fail struct {
 	Error  float64 // 500, before anything happens
 	Late   float64 // 503, once it has happened
 	Token  float64 // 401, as a token that runs out
-	Touch  float64 // somebody else changes a record before the request is answered
+	Touch  float64 // somebody else saves the record that a request changes, right before
 	Seed   uint64
 }
 
@@ -133,16 +133,6 @@ func (f *failing) around(w http.ResponseWriter, answer func(http.ResponseWriter)
 		panic(http.ErrAbortHandler)
 	}
 	refuse(w, http.StatusServiceUnavailable, "Late", "The service is not available.")
-}
-
-// touched reports whether somebody else changes a record now, and which of n.
-func (f *failing) touched(n int) (int, bool) {
-	if n == 0 || !f.drawn(f.now().Touch) {
-		return 0, false
-	}
-	f.mutex.Lock()
-	defer f.mutex.Unlock()
-	return f.random.IntN(n), true
 }
 
 // inner fails for one request of a batch; it tells whether it did.

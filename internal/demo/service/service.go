@@ -113,23 +113,19 @@ func (s *Service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	s.fail.around(w, func(w http.ResponseWriter) {
 		s.mutex.Lock()
 		defer s.mutex.Unlock()
-		s.touch(r.Context())
 		s.answer(w, r)
 	})
 }
 
-// touch stamps a record anew, now and then, as somebody does who saves it without a change.
-func (s *Service) touch(ctx context.Context) {
-	var stamped []string
-	for _, name := range s.names {
-		if f, has := s.sets[name].field("updated_at"); has && f.edm != "Edm.Stream" {
-			stamped = append(stamped, name)
-		}
+// touch stamps the row that is about to be changed, now and then, as somebody does who saves it
+// at the same moment.
+func (s *Service) touch(ctx context.Context, of *set, predicate string) {
+	f, has := of.field("updated_at")
+	where, args, err := of.where(predicate)
+	if !has || f.edm == "Edm.Stream" || err != nil || !s.fail.drawn(s.fail.now().Touch) {
+		return
 	}
-	if i, yes := s.fail.touched(len(stamped)); yes {
-		query := fmt.Sprintf("UPDATE %[1]s SET updated_at = strftime('%%Y-%%m-%%d %%H:%%M:%%f', 'now') WHERE rowid = (SELECT rowid FROM %[1]s ORDER BY random() LIMIT 1)", quote(stamped[i]))
-		_, _ = s.db.ExecContext(ctx, query)
-	}
+	_, _ = s.db.ExecContext(ctx, "UPDATE "+quote(of.name)+" SET updated_at = strftime('%Y-%m-%d %H:%M:%f', 'now') WHERE "+where, args...)
 }
 
 func same(a, b string) bool { return subtle.ConstantTimeCompare([]byte(a), []byte(b)) == 1 }

@@ -135,6 +135,9 @@ func (s *Service) give(w http.ResponseWriter, r *http.Request, of *set, e entity
 // single does something with one row.
 func (s *Service) single(w http.ResponseWriter, r *http.Request, of *set, predicate, rest string) {
 	ctx := r.Context()
+	if r.Method != http.MethodGet {
+		s.touch(ctx, of, predicate)
+	}
 	e, there, err := s.one(ctx, of, predicate)
 	switch {
 	case err != nil:
