@@ -214,7 +214,7 @@ func TestTheDemoDoesTheWholeJob(t *testing.T) {
 	t.Parallel()
 	told := toldDemo(t)
 	p := &place{t: t, dir: demoOnce.dir, user: "somebody"}
-	for _, want := range []string{"Exported 1510 records", "conflict (ambiguous)", "conflict (both-moved)", "conflict (taken)", "conflict (target-newer)", "conflict (retired-in-target)", "conflict (removed-in-target)", "target-edit",
+	for _, want := range []string{"Exported 1510 records", "conflict (ambiguous)", "conflict (both-moved)", "conflict (taken)", "conflict (created-on-both)", "conflict (retired-in-target)", "conflict (removed-in-target)", "target-edit",
 		"looks-renamed", "value-does-not-fit: panel/CARDED", "reference-not-approved: reflex_rule/CRP-FCAL", "Rehearsed docket 3", "Imported docket 3", "34 new and 17 changed", "31 findings declined or held as before", "caution release", "caution source-moved", "caution referred-differs", "caution old-parcel", "caution open-docket"} {
 		assert.Contains(t, words(told), want)
 	}

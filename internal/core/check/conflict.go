@@ -3,6 +3,9 @@ package check
 import (
 	"fmt"
 	"strings"
+	"time"
+
+	"anagram/internal/core/known"
 )
 
 // Side is when and by whom a record was last changed on one side, as its environment
@@ -34,6 +37,7 @@ func Conflict(reason, address string, fields []string, source, target Side) (Che
 			what = "Fields " + strings.Join(fields, ", ") + " of " + address + " were"
 		}
 		c.Message = fmt.Sprintf("%s changed on both sides since they last agreed: %s, %s.", what, source.changed(), target.changed())
+	case "created-on-both": // MadeTwice completes it
 	case "target-newer":
 		c.Message = fmt.Sprintf("%s was changed later in %s than in %s, and it is not known what both last agreed on: %s, %s.",
 			address, target.Environment, source.Environment, source.changed(), target.changed())
@@ -48,6 +52,23 @@ func Conflict(reason, address string, fields []string, source, target Side) (Che
 		return Check{}, false
 	}
 	return c, true
+}
+
+// MadeTwice says that a record was made on either side on its own, since all of its type was first compared.
+func MadeTwice(address, typ string, last known.Coverage, source, target Side) Check {
+	c, _ := Conflict("created-on-both", address, nil, source, target)
+	c.Message = fmt.Sprintf("%s was made in %s and in %s, each on its own, after docket %d compared all of %s on %s; they differ. Last changed: %s, %s.",
+		address, source.Environment, target.Environment, last.Docket, typ, onDay(last.At), source.changed(), target.changed())
+	return c
+}
+
+// onDay writes a moment to the minute, in UTC.
+func onDay(at string) string {
+	t, err := time.Parse(time.RFC3339, at)
+	if err != nil {
+		return at
+	}
+	return t.UTC().Format("2006-01-02 15:04 UTC")
 }
 
 // Since says that fields, which an import wrote that is taken back, were changed after it.

@@ -90,6 +90,8 @@ func conflicts(f Facts) []On {
 	for _, reason := range f.Found.Reasons {
 		if f.Back != 0 && reason == match.BothMoved {
 			out = append(out, On{Check: Since(f.Address, both, f.Back, target)})
+		} else if reason == match.CreatedOnBoth {
+			out = append(out, On{Check: MadeTwice(f.Address, f.Type.Name, f.Covered, source, target)})
 		} else if c, ok := Conflict(string(reason), f.Address, both, source, target); ok {
 			out = append(out, On{Check: c})
 		}

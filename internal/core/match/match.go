@@ -9,6 +9,7 @@ package match
 
 import (
 	"bytes"
+	"errors"
 	"iter"
 	"slices"
 	"strings"
@@ -42,6 +43,9 @@ const (
 	RemovedInTarget Reason = "removed-in-target"
 	TargetNewer     Reason = "target-newer"
 	RetiredInTarget Reason = "retired-in-target"
+	// CreatedOnBoth is a record that was not on both sides when its type was first matched whole,
+	// and that both have by now, with different values.
+	CreatedOnBoth Reason = "created-on-both"
 	// Taken is not found by Join, but once it is known who holds what in the target.
 	Taken Reason = "taken"
 	// RetiredInSource is a record that only the target has in scope: the source has it, but
@@ -118,6 +122,11 @@ type Input struct {
 	// AgreedIsAll says that a record without agreed values was on neither side: where both have
 	// it by now and differ, both moved.
 	AgreedIsAll bool
+	// Covered says that the agreed values are of all records that were on both sides when the type
+	// was matched whole. Seen are the keys, in their order, of which it could not be told then
+	// what both sides had; nil is none.
+	Covered bool
+	Seen    iter.Seq2[record.Key, error]
 	// InScope says whether the selection covers a key. Target records outside are
 	// counted as not compared.
 	InScope func(record.Key) bool
@@ -127,13 +136,25 @@ type Input struct {
 	// Retired says whether a record is out of use on its side; nil is never.
 	Retired func(record.Record) bool
 	// Remember, where it is given, is told of every key that any of the three has, in key
-	// order, with what became of it, so that what both agree on can be kept. Records that no
-	// side has are nil; the status of a key that only the agreed values have is "".
-	Remember func(status Status, source, target, agreed *record.Record) error
+	// order, with what became of it, so that what both agree on can be kept.
+	Remember func(Met) error
 	// Ambiguous says whether a key has an ambiguous record in it. AnyAmbiguous, where it is
 	// given, says whether there is any so far: without, no key is looked into.
 	Ambiguous    func(record.Key) bool
 	AnyAmbiguous func() bool
+}
+
+// Met is a key that source, target, agreed values or Seen have, and what became of it. Records that no
+// side has are nil, and those of a key that is ambiguous; the status of a key that neither side has
+// is "".
+type Met struct {
+	Status                 Status
+	Reasons                []Reason
+	Key                    record.Key
+	Source, Target, Agreed *record.Record
+	Seen                   bool // as Input.Seen says
+	Outside                bool // the source has it, but leaves it out
+	Passed                 bool // it was not asked what both sides have
 }
 
 // Counts are the findings by status, and the records outside the selection.
@@ -150,19 +171,21 @@ func Join(in Input, found func(Finding) error) (Counts, error) {
 	defer source.stop()
 	target := newSide("target", in.Target)
 	defer target.stop()
-	agreed := newSide("agreed values", in.Agreed)
+	agreed := newSide(agreedName, in.Agreed)
 	defer agreed.stop()
 	outside := newSide("list of records that are left out", asRecords(in.Outside))
 	defer outside.stop()
+	seen := newSide("list of keys that were seen", asRecords(in.Seen))
+	defer seen.stop()
 	for {
-		for _, side := range []*side{source, target, agreed, outside} {
+		for _, side := range []*side{source, target, agreed, outside, seen} {
 			if err := side.fill(); err != nil {
 				return counts, err
 			}
 		}
 		key, ok := least(source, target)
 		if !ok {
-			return counts, agreed.rest(in)
+			return counts, errors.Join(agreed.rest(in, Met{}), outside.rest(in, Met{Outside: true}), seen.rest(in, Met{Seen: true}))
 		}
 		one := atKey{key: key}
 		var err error
@@ -172,14 +195,18 @@ func Join(in Input, found func(Finding) error) (Counts, error) {
 		if one.target, err = target.take(key); err != nil {
 			return counts, err
 		}
-		if one.agreed, err = agreed.takeUpTo(key, in); err != nil {
+		if one.agreed, err = agreed.takeUpTo(key, in, Met{}); err != nil {
 			return counts, err
 		}
-		if left, err := outside.takeUpTo(key, Input{}); err != nil {
+		left, err := outside.takeUpTo(key, in, Met{Outside: true})
+		if err != nil {
 			return counts, err
-		} else if left != nil {
-			one.retired = true
 		}
+		met, err := seen.takeUpTo(key, in, Met{Seen: true})
+		if err != nil {
+			return counts, err
+		}
+		one.retired, one.seen = left != nil, met != nil
 		if err := one.compare(in, &counts, found); err != nil {
 			return counts, err
 		}
@@ -192,6 +219,7 @@ type atKey struct {
 	source, target group
 	agreed         *record.Record
 	retired        bool // the source has it, but leaves it out
+	seen           bool // see Input.Seen
 }
 
 // compare finds out what a key is, counts it, has it remembered and gives it to found.
@@ -203,7 +231,7 @@ func (o atKey) compare(in Input, counts *Counts, found func(Finding) error) erro
 		}
 		if !within {
 			counts.By[Same]++
-			return in.remember(Same, o.source.first, o.source.first, o.agreed)
+			return in.remember(o.met(Same, nil, o.source.first, o.source.first))
 		}
 	}
 	o.source.first, o.target.first, o.agreed = apart(o.source.first), apart(o.target.first), apart(o.agreed)
@@ -219,12 +247,14 @@ func (o atKey) compare(in Input, counts *Counts, found func(Finding) error) erro
 	}
 	if o.outside(in) {
 		counts.NotCompared += o.source.count + o.target.count
-		return in.remember(TargetOnly, nil, nil, o.agreed)
+		met := o.met(TargetOnly, nil, nil, nil)
+		met.Passed = true
+		return in.remember(met)
 	}
 	if err := load(o.agreed); err != nil {
 		return err
 	}
-	f := judge(in, o.key, o.source, o.target, o.agreed)
+	f := o.judge(in)
 	if f.Status == TargetOnly && o.retired {
 		f.Reasons = []Reason{RetiredInSource}
 	}
@@ -233,10 +263,16 @@ func (o atKey) compare(in Input, counts *Counts, found func(Finding) error) erro
 	if Hopeless(f.Reasons) {
 		source, target = nil, nil // which of them would be guessing
 	}
-	if err := in.remember(f.Status, source, target, o.agreed); err != nil || f.Status == Same {
+	if err := in.remember(o.met(f.Status, f.Reasons, source, target)); err != nil || f.Status == Same {
 		return err
 	}
 	return found(f)
+}
+
+// met is what is to be remembered of the key.
+func (o atKey) met(status Status, reasons []Reason, source, target *record.Record) Met {
+	return Met{Status: status, Reasons: reasons, Key: o.key, Source: source, Target: target, Agreed: o.agreed, Seen: o.seen,
+		Outside: o.retired}
 }
 
 // ambiguous reports whether the key of a record has an ambiguous record in it.
@@ -277,15 +313,16 @@ func load(r *record.Record) error {
 	return r.Load(r)
 }
 
-func (in Input) remember(status Status, source, target, agreed *record.Record) error {
+func (in Input) remember(met Met) error {
 	if in.Remember == nil {
 		return nil
 	}
-	return in.Remember(status, source, target, agreed)
+	return in.Remember(met)
 }
 
-// judge decides what one key is.
-func judge(in Input, key record.Key, s, t group, agreed *record.Record) Finding {
+// judge decides what the key is.
+func (o atKey) judge(in Input) Finding {
+	key, s, t, agreed := o.key, o.source, o.target, o.agreed
 	f := Finding{Key: key, Source: s.first, Target: t.first, Agreed: agreed, SourceIDs: s.ids, TargetIDs: t.ids}
 	if s.count > 1 || t.count > 1 || in.Ambiguous(key) {
 		f.Status, f.Reasons = Conflict, []Reason{Ambiguous}
@@ -303,6 +340,7 @@ func judge(in Input, key record.Key, s, t group, agreed *record.Record) Finding 
 		f.Status, f.Reasons = TargetOnly, in.goneFrom(*t.first, agreed)
 		return f
 	}
+	apart := in.Covered && agreed == nil && !o.seen
 	if in.AgreedLater {
 		agreed = nil
 	}
@@ -311,10 +349,13 @@ func judge(in Input, key record.Key, s, t group, agreed *record.Record) Finding 
 	if f.Status == Conflict {
 		f.Reasons = []Reason{BothMoved}
 	}
+	if apart && f.Status == Changed {
+		f.Status, f.Reasons = Conflict, []Reason{CreatedOnBoth}
+	}
 	if f.Status != Changed && f.Status != Conflict {
 		return f
 	}
-	guessed := !in.AgreedIsAll && slices.ContainsFunc(f.Differences, func(d Difference) bool { return !d.AgreedKnown })
+	guessed := !in.AgreedIsAll && !apart && slices.ContainsFunc(f.Differences, func(d Difference) bool { return !d.AgreedKnown })
 	if guessed && later(t.first.ChangedAt, s.first.ChangedAt) {
 		f.Status, f.Reasons = Conflict, append(f.Reasons, TargetNewer)
 	}

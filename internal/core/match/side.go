@@ -7,6 +7,8 @@ import (
 	"anagram/internal/core/record"
 )
 
+const agreedName = "agreed values"
+
 // side reads one stream a key ahead.
 type side struct {
 	name string
@@ -103,8 +105,8 @@ func (g *group) note(r *record.Record) error {
 	return nil
 }
 
-// takeUpTo gives the record with this key and drops those before it.
-func (s *side) takeUpTo(key record.Key, in Input) (*record.Record, error) {
+// takeUpTo gives the record with this key; those before it are told as met.
+func (s *side) takeUpTo(key record.Key, in Input, met Met) (*record.Record, error) {
 	for s.head != nil && s.head.Key.Compare(key) <= 0 {
 		head := s.head
 		s.head = nil
@@ -114,22 +116,30 @@ func (s *side) takeUpTo(key record.Key, in Input) (*record.Record, error) {
 		if head.Key.Compare(key) == 0 {
 			return head, nil
 		}
-		if err := in.remember("", nil, nil, head); err != nil {
+		if err := in.remember(met.of(s, head)); err != nil {
 			return nil, err
 		}
 	}
 	return nil, nil
 }
 
-// rest passes over what only the agreed values have at the end.
-func (s *side) rest(in Input) error {
+// of completes what is told of a key that neither side has.
+func (m Met) of(s *side, head *record.Record) Met {
+	if m.Key = head.Key; s.name == agreedName {
+		m.Agreed = head
+	}
+	return m
+}
+
+// rest tells what is left at the end.
+func (s *side) rest(in Input, met Met) error {
 	for s.head != nil {
 		head := s.head
 		s.head = nil
 		if err := s.fill(); err != nil {
 			return err
 		}
-		if err := in.remember("", nil, nil, head); err != nil {
+		if err := in.remember(met.of(s, head)); err != nil {
 			return err
 		}
 	}

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"anagram/internal/core/catalog"
+	"anagram/internal/core/known"
 	"anagram/internal/core/record"
 	"anagram/internal/flow/session"
 	"anagram/internal/flow/sides"
@@ -151,6 +152,7 @@ type Writing struct {
 	done    map[string]bool
 	source  string
 	upTo    map[string]string // see parcel.Manifest
+	covered map[string]known.Coverage
 }
 
 // Begin begins to write the agreed values of a pair anew; old is what they were, nil
@@ -164,7 +166,7 @@ func Begin(s *session.Session, source, target string, old *parcel.Reader, shapes
 	if err != nil {
 		return nil, err
 	}
-	upTo := map[string]string{}
+	upTo, covered := map[string]string{}, map[string]known.Coverage{}
 	shapes = maps.Clone(shapes)
 	if old != nil {
 		maps.Copy(upTo, old.Manifest.UpTo)
@@ -175,9 +177,12 @@ func Begin(s *session.Session, source, target string, old *parcel.Reader, shapes
 			if _, said := shapes[name]; !said && ok && described && now.MeansOther(was, "before") == nil {
 				shapes[name] = shape
 			}
+			if of, ok := old.Manifest.Covered[name]; ok && sameShape(shape, shapes[name]) {
+				covered[name] = of
+			}
 		}
 	}
-	out, err := parcel.Create(scratch, parcel.Manifest{UpTo: upTo, Name: "agreed", Note: "what " + source + " and " + target +
+	out, err := parcel.Create(scratch, parcel.Manifest{UpTo: upTo, Covered: covered, Name: "agreed", Note: "what " + source + " and " + target +
 		" last had in common", Source: source,
 		ExportedAt: s.Stamp(), ExportedBy: s.Who, Program: s.Program, Keys: shapes}, c.Source)
 	if err != nil {
@@ -185,7 +190,15 @@ func Begin(s *session.Session, source, target string, old *parcel.Reader, shapes
 	}
 	out.LeaveFilesOut()
 	return &Writing{session: s, source: source, path: path, old: old, out: out, shapes: shapes, catalog: c, done: map[string]bool{},
-		upTo: upTo}, nil
+		upTo: upTo, covered: covered}, nil
+}
+
+// covers notes that a type is matched whole.
+func (w *Writing) covers(c Compared) {
+	if had, ok := w.covered[c.Type]; ok && had.Only == c.Only {
+		return
+	}
+	w.covered[c.Type] = known.Coverage{Docket: c.Docket, At: c.ExportedAt, Only: c.Only}
 }
 
 // begin notes that the agreed values of a type are being taken from a parcel, and gives
@@ -258,6 +271,26 @@ func (w *Writing) copy(ctx context.Context, t parcel.Type) error {
 			return err
 		}
 	}
-	_, err = out.Finish(false)
-	return err
+	if _, err = out.Finish(false); err != nil {
+		return err
+	}
+	return w.copySeen(ctx, t.Name)
+}
+
+// copySeen keeps the keys of a type that were seen.
+func (w *Writing) copySeen(ctx context.Context, typ string) error {
+	if w.old == nil {
+		return nil
+	}
+	seen := w.out.Outside(typ)
+	defer seen.Discard()
+	for key, err := range w.old.Outside(ctx, typ) {
+		if err == nil {
+			err = seen.Add(key)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return seen.Finish()
 }

@@ -1,13 +1,15 @@
 package agreed
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"iter"
 	"maps"
 	"slices"
-	"strings"
 
 	"anagram/internal/core/catalog"
+	"anagram/internal/core/known"
 	"anagram/internal/core/pairing"
 	"anagram/internal/core/record"
 	"anagram/internal/files/spill"
@@ -20,40 +22,34 @@ type Written struct {
 	Type   string
 	Record record.Record // by the source's key
 	Stands record.Key    // the key that both agree on
-	// Forget are fields on which nothing is agreed any more; Gone says so of the record.
-	Forget []string
-	Gone   bool
+	// Forget, Gone and Apart: see known.Taught.
+	Forget      []string
+	Gone, Apart bool
 }
 
-// marked gives the record with what is to be forgotten of it, in places of a record line that
-// agreed values do not use.
-func (w Written) marked() record.Record {
-	rec := w.Record
-	rec.Why, rec.Through = "", strings.Join(w.Forget, "\x00")
-	if w.Gone {
-		rec.Why = gone
-	}
-	return rec
+// forgotten is what is to be forgotten of a record; its JSON holds no zero byte.
+type forgotten struct {
+	Fields      []string
+	Gone, Apart bool
 }
 
-const gone = "gone"
+// A written record is sorted by its key, with what is to be forgotten of it before its line.
+func (w Written) entry(fields []record.Field) spill.Entry {
+	out := pack(w.Record, w.Stands, fields)
+	head, _ := json.Marshal(forgotten{w.Forget, w.Gone, w.Apart})
+	out.Payload = append(append(head, 0), out.Payload...)
+	return out
+}
 
-// forgotten takes away what a record that was marked is to forget; ok is false where nothing
-// is left of it.
-func forgotten(rec record.Record, fields []record.Field) (out record.Record, ok bool) {
-	if rec.Why == gone {
-		return rec, false
+// taught gives back what an entry was made of.
+func taught(entry spill.Entry, typ string, fields []record.Field, shapes record.Shapes) (known.Taught, error) {
+	head, rest, _ := bytes.Cut(entry.Payload, []byte{0})
+	var marks forgotten
+	if err := json.Unmarshal(head, &marks); err != nil {
+		return known.Taught{}, err
 	}
-	known := len(fields) == 0 || rec.Through == ""
-	names := strings.Split(rec.Through, "\x00")
-	for i, field := range fields {
-		if rec.Through != "" && slices.Contains(names, field.Name) {
-			rec.Values[i] = record.AbsentValue()
-		}
-		known = known || !rec.Values[i].IsAbsent()
-	}
-	rec.Why, rec.Through = "", ""
-	return rec, known
+	rec, err := unpack(spill.Entry{Order: entry.Order, Payload: rest}, typ, fields, shapes)
+	return known.Taught{Record: rec, Forget: marks.Fields, Gone: marks.Gone, Apart: marks.Apart}, err
 }
 
 // Between says what agreed values are about.
@@ -98,7 +94,7 @@ func Keep(ctx context.Context, s *session.Session, b Between, written iter.Seq2[
 		if sorters[one.Type] == nil {
 			sorters[one.Type] = spill.NewSorter(scratch)
 		}
-		if err := sorters[one.Type].Add(pack(one.marked(), one.Stands, b.Fields[one.Type])); err != nil {
+		if err := sorters[one.Type].Add(one.entry(b.Fields[one.Type])); err != nil {
 			return err
 		}
 	}
@@ -136,28 +132,29 @@ func (w *Writing) overlay(ctx context.Context, typ string, b Between, scratch st
 	if err := finish(); err != nil {
 		return err
 	}
-	_, err = out.Finish(false)
-	return err
+	if _, err = out.Finish(false); err != nil || w.old == nil || !sameShape(w.old.Manifest.Keys[typ], w.shapes[typ]) {
+		return err
+	}
+	return w.copySeen(ctx, typ)
 }
 
-func unpacked(sorter *spill.Sorter, typ string, fields []record.Field, shapes record.Shapes) record.Stream {
-	return func(yield func(record.Record, error) bool) {
+func unpacked(sorter *spill.Sorter, typ string, fields []record.Field, shapes record.Shapes) iter.Seq2[known.Taught, error] {
+	return func(yield func(known.Taught, error) bool) {
 		for entry, err := range sorter.Sorted() {
-			var rec record.Record
+			var one known.Taught
 			if err == nil {
-				rec, err = unpack(entry, typ, fields, shapes)
+				one, err = taught(entry, typ, fields, shapes)
 			}
-			if !yield(rec, err) || err != nil {
+			if !yield(one, err) || err != nil {
 				return
 			}
 		}
 	}
 }
 
-// over merges two streams in key order into add: of a key that both have, the values of
-// fresh, and where these are absent those of before. Records are added by the keys that
-// they are kept by.
-func over(before, fresh record.Stream, fields []record.Field, add func(record.Record) error) error {
+// over lays what was taught over what was known before, both in key order, into add. Records are added
+// by the keys that they are kept by.
+func over(before record.Stream, fresh iter.Seq2[known.Taught, error], fields []record.Field, add func(record.Record) error) error {
 	if before == nil {
 		before = func(func(record.Record, error) bool) {}
 	}
@@ -183,30 +180,27 @@ func over(before, fresh record.Stream, fields []record.Field, add func(record.Re
 		}
 		return err
 	}
-	for rec, freshErr := range fresh {
+	for one, freshErr := range fresh {
 		if freshErr != nil {
 			return freshErr
 		}
+		rec := one.Record
 		if err := upTo(func(key record.Key) bool { return key.Compare(rec.Key) < 0 }); err != nil {
 			return err
 		}
+		var had *record.Record
 		if more && old.Key.Compare(rec.Key) == 0 {
 			if err := loaded(&old); err != nil {
 				return err
 			}
-			for i := range rec.Values {
-				if rec.Values[i].IsAbsent() {
-					rec.Values[i] = old.Values[i]
-				}
-			}
+			met := old
+			had = &met
 			old, err, more = next()
 		}
-		left, ok := forgotten(rec, fields)
-		if !ok {
-			continue
-		}
-		if err := keep(left); err != nil {
-			return err
+		if left := one.Over(fields, had); left != nil {
+			if err := keep(*left); err != nil {
+				return err
+			}
 		}
 	}
 	return upTo(func(record.Key) bool { return true })

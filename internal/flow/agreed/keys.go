@@ -2,6 +2,7 @@ package agreed
 
 import (
 	"bytes"
+	"iter"
 
 	"anagram/internal/core/pairing"
 	"anagram/internal/core/record"
@@ -42,6 +43,38 @@ func bySource(scratch string, in record.Stream, names *pairing.Names, typ string
 			}
 			last = entry.Order
 			if !yield(rec, err) || err != nil {
+				return
+			}
+		}
+	}
+}
+
+// keysBySource gives keys by which records are known as the source knows them, in their order.
+func keysBySource(scratch string, in iter.Seq2[record.Key, error], names *pairing.Names, typ string,
+	shapes record.Shapes) iter.Seq2[record.Key, error] {
+	return func(yield func(record.Key, error) bool) {
+		sorter := spill.NewSorter(scratch)
+		defer sorter.Close()
+		for key, err := range in {
+			if err == nil {
+				key = names.Source(typ, key)
+				err = sorter.Add(spill.Entry{Order: key.Order(), Payload: record.AppendKey(nil, key)})
+			}
+			if err != nil {
+				yield(key, err)
+				return
+			}
+		}
+		last := ""
+		for entry, err := range sorter.Sorted() {
+			var key record.Key
+			if err == nil && entry.Order == last {
+				continue
+			}
+			if last = entry.Order; err == nil {
+				key, err = shapes.ParseKey(entry.Payload, typ)
+			}
+			if !yield(key, err) || err != nil {
 				return
 			}
 		}

@@ -2,8 +2,10 @@ package agreed
 
 import (
 	"context"
+	"iter"
 	"slices"
 
+	"anagram/internal/core/known"
 	"anagram/internal/core/match"
 	"anagram/internal/core/pairing"
 	"anagram/internal/core/record"
@@ -18,43 +20,87 @@ type Compared struct {
 	Names      *pairing.Names // by which the source knows what was agreed; nil is by the same
 	ExportedAt string         // when the source was read
 	Whole      bool           // both sides were read whole
+	Docket     int            // that the match makes
+	Only       string         // the condition of the type
 	Scratch    string
 	Zones      Zones
 }
 
-// Type gives the agreed records of a type by the source's keys, nil where nothing is
-// known, and a Remembering that takes down what is agreed now. Known may be nil, as may w:
-// then nothing is remembered.
-func Type(ctx context.Context, known *parcel.Reader, w *Writing, c Compared) (record.Stream, *Remembering, error) {
+// Before is what was known of a type, by the source's keys.
+type Before struct {
+	Records record.Stream                // nil where nothing is known
+	Seen    iter.Seq2[record.Key, error] // nil where nothing is known
+	// Covered says that every record that was on both sides at Coverage is among Records or Seen.
+	Covered  bool
+	Coverage known.Coverage
+}
+
+// Type gives what was known of a type, and a Remembering that takes down what is known now. Old may be
+// nil, as may w: then nothing is remembered.
+func Type(ctx context.Context, old *parcel.Reader, w *Writing, c Compared) (Before, *Remembering, error) {
 	r := &Remembering{fields: c.Fields, compared: len(c.Fields), whole: c.Whole}
 	if w != nil {
 		r.fields = w.begin(c.Type, c.ExportedAt, c.Fields)
 		var err error
 		if r.out, err = w.out.InOrder(c.Type, r.fields); err != nil {
-			return nil, r, err
+			return Before{}, r, err
+		}
+		r.seen = w.out.Outside(c.Type)
+		if c.Whole {
+			w.covers(c)
 		}
 	}
-	records := stream(ctx, known, c.Type, c.Shapes, r.fields, c.Zones, c.Names.Touches(c.Type))
+	out := before(ctx, old, c)
+	out.Records = stream(ctx, old, c.Type, c.Shapes, r.fields, c.Zones, c.Names.Touches(c.Type))
 	if c.Names.Touches(c.Type) {
 		r.keyed = newRekeyed(c.Scratch, c.Type, r.fields, c.Shapes)
-		records = bySource(c.Scratch, records, c.Names, c.Type, r.fields, c.Shapes)
+		out.Records = bySource(c.Scratch, out.Records, c.Names, c.Type, r.fields, c.Shapes)
 	}
-	return records, r, nil
+	return out, r, nil
+}
+
+// before gives coverage and the keys that were seen; of a type whose key was another one, or that its
+// condition narrowed otherwise, nothing follows.
+func before(ctx context.Context, old *parcel.Reader, c Compared) Before {
+	var out Before
+	if old == nil || !sameShape(old.Manifest.Keys[c.Type], c.Shapes[c.Type]) {
+		return out
+	}
+	out.Coverage, out.Covered = old.Manifest.Covered[c.Type]
+	out.Covered = out.Covered && out.Coverage.Only == c.Only
+	if out.Seen = old.Outside(ctx, c.Type); c.Names.Touches(c.Type) {
+		out.Seen = keysBySource(c.Scratch, out.Seen, c.Names, c.Type, c.Shapes)
+	}
+	return out
 }
 
 // Remembering takes down what is agreed on the records of one type.
 type Remembering struct {
 	out      *parcel.TypeWriter // nil where nothing is remembered
 	keyed    *rekeyed           // between Note and out where keys may be others than those compared
-	fields   []record.Field     // those compared first, then others that are kept
+	seen     *parcel.OutsideWriter
+	fields   []record.Field // those compared first, then others that are kept
 	compared int
 	whole    bool
 }
 
-// Note is match.Input.Remember.
-func (r *Remembering) Note(status match.Status, source, target, agreed *record.Record) error {
+// Seen takes down that it cannot be told what both sides have of a key.
+func (r *Remembering) Seen(key record.Key) error {
 	if r.out == nil {
 		return nil
+	}
+	return r.seen.Add(key)
+}
+
+// Note is match.Input.Remember.
+func (r *Remembering) Note(met match.Met) error {
+	if r.out == nil {
+		return nil
+	}
+	status, source, target, agreed := met.Status, met.Source, met.Target, met.Agreed
+	whole := r.whole && !met.Passed
+	if agreed == nil && unclear(met, whole) {
+		return r.seen.Add(met.Key)
 	}
 	// Of most records all is the same, and what is agreed is the line that they have. One whose
 	// values were not read has the line of an environment, which leaves out no field.
@@ -63,7 +109,7 @@ func (r *Remembering) Note(status match.Status, source, target, agreed *record.R
 		return r.out.AddLine(source.Key, source.Line)
 	}
 	// What neither side was asked about stays as it was.
-	if source == nil && target == nil && !r.whole && r.keyed == nil && agreed != nil && agreed.Line != nil && agreed.Was == nil {
+	if source == nil && target == nil && !whole && r.keyed == nil && agreed != nil && agreed.Line != nil && agreed.Was == nil {
 		return r.out.AddLine(agreed.Key, agreed.Line)
 	}
 	for _, r := range []*record.Record{source, target, agreed} {
@@ -71,7 +117,9 @@ func (r *Remembering) Note(status match.Status, source, target, agreed *record.R
 			return err
 		}
 	}
-	kept := remembered(r.fields, r.compared, r.whole, source, target, agreed)
+	// Of a key that is ambiguous by now what was agreed stays.
+	kept := known.After(r.fields, r.compared, whole && !match.Hopeless(met.Reasons), slices.Contains(met.Reasons, match.CreatedOnBoth),
+		source, target, agreed)
 	if kept == nil {
 		return nil
 	}
@@ -92,8 +140,23 @@ func (r *Remembering) Finish() error {
 			return err
 		}
 	}
-	_, err := r.out.Finish(false)
-	return err
+	if _, err := r.out.Finish(false); err != nil {
+		return err
+	}
+	return r.seen.Finish()
+}
+
+// unclear reports whether it cannot be told what both sides have of a key: it occurs more than once, or
+// the source leaves the record out; or it was so, and nobody asked again.
+func unclear(met match.Met, whole bool) bool {
+	switch {
+	case match.Hopeless(met.Reasons), met.Outside && met.Source == nil:
+		return true
+	case met.Seen && met.Source == nil && met.Target == nil:
+		return !whole
+	default:
+		return false
+	}
 }
 
 // Discard forgets what was noted; after Finish it does nothing.
@@ -104,41 +167,7 @@ func (r *Remembering) Discard() {
 	if r.out != nil {
 		r.out.Discard()
 	}
-}
-
-// remembered works out what is agreed on a key after a match; nil is nothing. The fields
-// are those compared first, then others that are kept.
-func remembered(fields []record.Field, compared int, whole bool, source, target, agreed *record.Record) *record.Record {
-	switch {
-	case source == nil && target == nil && whole:
-		return nil // neither side has it any more
-	case (source == nil || target == nil) && agreed == nil:
-		return nil
-	case source == nil || target == nil:
-		kept := *agreed
-		kept.Key = agreed.Stands()
-		return &kept
+	if r.seen != nil {
+		r.seen.Discard()
 	}
-	key := source.Key
-	if target.Was != nil { // they do not agree on the key yet
-		if key = *target.Was; agreed != nil {
-			key = agreed.Stands()
-		}
-	}
-	out := record.Record{Key: key, Values: make([]record.Value, len(fields))}
-	known := false
-	for i, field := range fields {
-		out.Values[i] = record.AbsentValue()
-		if agreed != nil {
-			out.Values[i] = agreed.Values[i]
-		}
-		if i < compared && !source.Values[i].IsAbsent() && !target.Values[i].IsAbsent() && field.Same(source.Values[i], target.Values[i]) {
-			out.Values[i] = source.Values[i]
-		}
-		known = known || !out.Values[i].IsAbsent()
-	}
-	if !known && len(fields) > 0 {
-		return nil
-	}
-	return &out
 }

@@ -181,6 +181,7 @@ func (l lineage) taught(r prepare.Ready, a *standing.Approval, t docket.Type, li
 		return out, false, err
 	}
 	out.Gone = a.Removes && line.Agreed == ""
+	out.Apart = l.undone() && slices.Contains(line.Reasons, match.CreatedOnBoth)
 	whole := a.Removes || a.Status == match.New
 	for i, field := range t.Fields {
 		out.Record.Values[i] = record.AbsentValue()

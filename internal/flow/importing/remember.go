@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"iter"
+	"slices"
 
+	"anagram/internal/core/match"
 	"anagram/internal/core/record"
 	"anagram/internal/flow/agreed"
 	"anagram/internal/flow/importing/prepare"
@@ -37,6 +39,14 @@ func remember(ctx context.Context, s *session.Session, r prepare.Ready, rest pre
 	}))
 }
 
+// settled reports whether both sides have the same by now in all fields: of a record that either side
+// made on its own nothing is known before.
+func settled(a *standing.Approval, fields []record.Field, source, target record.Record) bool {
+	return !slices.ContainsFunc(match.Compare(fields, source.Values, target.Values, nil), func(d match.Difference) bool {
+		return !a.Writes(fields[d.Field].Name)
+	})
+}
+
 // written streams what both sides have by now, those that held it before included. Apart
 // says which records keep another key in the target.
 func written(ctx context.Context, r prepare.Ready, rest prepare.Rest, apart func(*standing.Approval,
@@ -54,18 +64,24 @@ func written(ctx context.Context, r prepare.Ready, rest prepare.Rest, apart func
 				if err != nil {
 					return err
 				}
-				for i, field := range t.Fields {
-					if !a.Writes(field.Name) {
-						rec.Values[i] = record.AbsentValue()
-					}
-				}
 				out := agreed.Written{Type: a.Type, Record: rec, Stands: rec.Key}
-				if apart(a, rec.Key) {
+				elsewhere, twice := apart(a, rec.Key), slices.Contains(lines[a.ID].Reasons, match.CreatedOnBoth)
+				if elsewhere || twice {
 					was, err := record.ParseLine([]byte(lines[a.ID].Target), a.Type, t.Fields, r.Model.Shapes)
 					if err != nil {
 						return err
 					}
-					out.Stands = was.Key
+					if twice && !settled(a, t.Fields, rec, was) {
+						continue
+					}
+					if elsewhere {
+						out.Stands = was.Key
+					}
+				}
+				for i, field := range t.Fields {
+					if !a.Writes(field.Name) {
+						rec.Values[i] = record.AbsentValue()
+					}
 				}
 				if !yield(out, nil) {
 					return stop

@@ -25,7 +25,7 @@ func factsOf(c compared, w atWork, of match.Finding) check.Facts {
 			Adds: of.Target == nil, Removes: match.Removes(of.Status, of.Reasons),
 		},
 		Found: of, Source: c.source, Fields: w.fields, Keys: c.model.Shapes[w.Name], Filled: w.filled,
-		Unwritten: c.against != nil, Back: c.docketBack(), Suspects: c.looks[w.Name],
+		Unwritten: c.against != nil, Back: c.docketBack(), Suspects: c.looks[w.Name], Covered: w.covered,
 		Show: func(field record.Field, v record.Value) *string { return show.Show(c.catalog, field, v) },
 	}
 }

@@ -107,7 +107,7 @@ func (o *outsiders) flush(ctx context.Context, c compared, w atWork) error {
 			if w.ID != "" {
 				id = w.ID + " " + id
 			}
-			o.held = append(o.held, heldOutside{f.id, w.Name,
+			o.held = append(o.held, heldOutside{f.id, w.Name, f.Found.Key,
 				check.HeldOutside(f.Address, w.Name, c.target, id, check.Side{Environment: c.target, At: rec.ChangedAt,
 					By: rec.ChangedBy})})
 		}
@@ -133,6 +133,7 @@ func (o *outsiders) another(c compared, fields []record.Field, rec record.Record
 type heldOutside struct {
 	finding int64
 	typ     string
+	key     record.Key
 	check   check.Check
 }
 

@@ -5,6 +5,7 @@ import (
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
+	"anagram/internal/core/known"
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
 	"anagram/internal/flow/agreed"
@@ -22,6 +23,7 @@ type atWork struct {
 	fields   []record.Field // those that both sides have
 	required []string       // those that the target wants of a new record
 	filled   []string       // columns that the import fills in a new record
+	covered  known.Coverage // since when the type is known whole
 }
 
 // work gives a type as it is going to be compared.
@@ -120,21 +122,22 @@ type streams struct {
 
 // compareType passes over both sides once.
 func compareType(ctx context.Context, c compared, w atWork, of streams, late later, out *sink) (match.Counts, later, error) {
-	known, remember, err := agreed.Type(ctx, c.known, c.remembers, agreed.Compared{Type: w.Name, Fields: w.fields,
-		Shapes: c.model.Shapes, Names: c.agreedNames,
+	before, remember, err := agreed.Type(ctx, c.known, c.remembers, agreed.Compared{Type: w.Name, Fields: w.fields,
+		Shapes: c.model.Shapes, Names: c.agreedNames, Docket: c.number, Only: w.Only,
 		ExportedAt: c.parcel.Manifest.ExportedAt, Whole: of.whole && len(c.selection.LeaveOut) == 0, Scratch: c.scratch,
 		Zones: agreed.Zones{Here: c.model.Here, There: c.model.There}})
 	defer remember.Discard()
 	if err != nil {
 		return match.Counts{}, late, err
 	}
+	w.covered = before.Coverage
 	collect, err := newCollectors(c, w)
 	if err != nil {
 		return match.Counts{}, late, err
 	}
 	counts, err := match.Join(match.Input{
-		Fields: w.fields, Keys: c.model.Shapes[w.Name], Agreed: known, AgreedLater: c.back == nil && c.agreedLater(w.Name),
-		AgreedIsAll: c.back != nil, Remember: remember.Note,
+		Fields: w.fields, Keys: c.model.Shapes[w.Name], Agreed: before.Records, AgreedLater: c.back == nil && c.agreedLater(w.Name),
+		AgreedIsAll: c.back != nil, Covered: before.Covered, Seen: before.Seen, Remember: remember.Note,
 		Retired: retired(w.Type, w.fields), Source: of.parcel, Outside: c.parcel.Outside(ctx, w.Name), Target: of.target,
 		// Of the target only what is in scope was read.
 		InScope:   func(record.Key) bool { return true },
@@ -150,14 +153,19 @@ func compareType(ctx context.Context, c compared, w atWork, of streams, late lat
 		}
 		return collect.note(ctx, c, w, f, out)
 	})
-	if err == nil {
-		err = remember.Finish()
-	}
 	if err != nil {
 		return counts, late, err
 	}
 	held, err := collect.flush(ctx, c, w, late.likely, out)
 	if err != nil {
+		return counts, late, err
+	}
+	for _, one := range held {
+		if err := remember.Seen(one.key); err != nil {
+			return counts, late, err
+		}
+	}
+	if err := remember.Finish(); err != nil {
 		return counts, late, err
 	}
 	late.outside = append(late.outside, held...)

@@ -237,7 +237,7 @@ func (of Found) Needs(ctx context.Context, all bool) iter.Seq2[Need, error] {
 			WHERE ? OR needed <> 0 ORDER BY finding, rowid`, all))
 }
 
-// Sides reads the source and target lines of some findings.
+// Sides reads the lines of some findings, and why they are what they are.
 func (of Found) Sides(ctx context.Context, ids []int64) (map[int64]Finding, error) {
 	if len(ids) == 0 {
 		return map[int64]Finding{}, nil
@@ -247,10 +247,13 @@ func (of Found) Sides(ctx context.Context, ids []int64) (map[int64]Finding, erro
 	marks, args := sqlitefile.Marks(ids)
 	out, err := sqlitefile.By(ctx, q, func(f Finding) int64 { return f.ID }, func(row sqlitefile.Row) (f Finding, err error) {
 		var order []byte
-		err = row.Scan(&f.ID, &f.Type, &f.Status, &f.Address, &f.Key, &order, &f.Source, &f.Target, &f.Agreed)
-		f.Order = string(order)
+		var reasons string
+		err = row.Scan(&f.ID, &f.Type, &f.Status, &reasons, &f.Address, &f.Key, &order, &f.Source, &f.Target, &f.Agreed)
+		if f.Order = string(order); err == nil && reasons != "[]" {
+			err = json.Unmarshal([]byte(reasons), &f.Reasons)
+		}
 		return f, err
-	}, "SELECT id, type, status, address, key, key_order, ifnull(source, ''), ifnull(target, ''), ifnull(agreed, '') FROM findings WHERE id IN "+marks, args...)
+	}, "SELECT id, type, status, reasons, address, key, key_order, ifnull(source, ''), ifnull(target, ''), ifnull(agreed, '') FROM findings WHERE id IN "+marks, args...)
 	return out, of.wrap(err)
 }
 

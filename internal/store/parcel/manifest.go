@@ -16,6 +16,7 @@ import (
 	"encoding/json"
 	"fmt"
 
+	"anagram/internal/core/known"
 	"anagram/internal/core/limit"
 	"anagram/internal/core/pattern"
 	"anagram/internal/core/record"
@@ -61,7 +62,9 @@ type Manifest struct {
 	// UpTo is, of agreed values, when the newest parcel was exported that they were taken
 	// from, by SOURCE/TYPE.
 	UpTo map[string]string `json:"up_to,omitempty"`
-	Seal string            `json:"seal"`
+	// Covered says, of agreed values, which types were matched whole, and when.
+	Covered map[string]known.Coverage `json:"covered,omitempty"`
+	Seal    string                    `json:"seal"`
 }
 
 // Reseal is one time that an edited parcel was checked and sealed again.

@@ -1,0 +1,90 @@
+// Package known says what a pair of environments knows of each other, and what it knows after a match
+// or an import: values in, values out. flow/agreed keeps it.
+//
+// The rules: a record that was on both sides has an entry, with the values on which both agreed and
+// none for fields that differed. A key that was met, but of which it could not be told what both sides
+// had (more than one record with it, or a record that a condition leaves out), is "seen". A type that
+// was matched whole is covered: a record of it that has no entry and was not seen was not on both
+// sides then, nor since, unless either side made it on its own.
+package known
+
+import (
+	"slices"
+
+	"anagram/internal/core/record"
+)
+
+// Coverage says since when a record type is known whole: the first match of all of it, by the same key
+// and condition.
+type Coverage struct {
+	Docket int    `json:"docket"`
+	At     string `json:"at"` // when the source was read, RFC 3339 in UTC
+	Only   string `json:"only,omitempty"`
+}
+
+// After works out the entry of a key after a match; nil is none. Source and target are the records of
+// either side, nil where it has none; before is the entry so far. The fields are those compared first,
+// then others that are kept. Whole says that both sides were read whole; apart, that the record was
+// made on either side on its own: until both have the same, or somebody decides, it stays unknown.
+func After(fields []record.Field, compared int, whole, apart bool, source, target, before *record.Record) *record.Record {
+	switch {
+	case source == nil && target == nil && whole:
+		return nil // neither side has it any more
+	case (source == nil || target == nil) && before == nil, apart:
+		return nil
+	case source == nil || target == nil:
+		kept := *before
+		kept.Key = before.Stands()
+		return &kept
+	}
+	key := source.Key
+	if target.Was != nil { // they do not agree on the key yet
+		if key = *target.Was; before != nil {
+			key = before.Stands()
+		}
+	}
+	out := record.Record{Key: key, Values: make([]record.Value, len(fields))}
+	for i, field := range fields {
+		out.Values[i] = record.AbsentValue()
+		if before != nil {
+			out.Values[i] = before.Values[i]
+		}
+		if i < compared && !source.Values[i].IsAbsent() && !target.Values[i].IsAbsent() && field.Same(source.Values[i], target.Values[i]) {
+			out.Values[i] = source.Values[i]
+		}
+	}
+	return &out
+}
+
+// Taught is what an import teaches of a record: values on which both sides agree by now, the others
+// absent, and what is to be forgotten.
+type Taught struct {
+	Record record.Record
+	Forget []string // fields on which nothing is agreed any more
+	// Gone says that there is to be no entry; Apart, that there is none unless a value is left in it.
+	Gone, Apart bool
+}
+
+// Over gives the entry of a key once what an import teaches was laid over what was known before, nil
+// for none. Fields are those of the record; before may be nil.
+func (t Taught) Over(fields []record.Field, before *record.Record) *record.Record {
+	if t.Gone {
+		return nil
+	}
+	out := t.Record
+	out.Values = slices.Clone(t.Record.Values)
+	some := len(fields) == 0
+	for i, field := range fields {
+		switch {
+		case slices.Contains(t.Forget, field.Name):
+			out.Values[i] = record.AbsentValue()
+		case before != nil && out.Values[i].IsAbsent():
+			out.Values[i] = before.Values[i]
+		}
+		some = some || !out.Values[i].IsAbsent()
+	}
+	if !some && t.Apart {
+		return nil
+	}
+	return &out
+}

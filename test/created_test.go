@@ -1,0 +1,114 @@
+package test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const itemTable = "CREATE TABLE items (id INTEGER PRIMARY KEY, code TEXT, name TEXT, price TEXT, status TEXT DEFAULT 'A', changed TEXT, who TEXT);"
+
+// reasonOf gives status and reasons of a finding after a match of everything.
+func (p *place) reasonOf(address string) []string {
+	p.t.Helper()
+	name := fmt.Sprintf("m%d", len(p.files()))
+	r := p.run("match", "source", "--against", "target", "--name", name)
+	require.Contains(p.t, []int{0, 3}, r.code, r.err)
+	f, there := p.review()[address]
+	if !there {
+		return nil
+	}
+	return append([]string{f.Status}, f.Reasons...)
+}
+
+// A record that came about on both sides on its own is never taken for an old value.
+func TestARecordThatBothSidesMade(t *testing.T) {
+	t.Parallel()
+	both := []string{"conflict", "created-on-both"}
+	p := newPlace(t, "types:\n  item: {at: items, key: [code], id: id, stamp: {at: changed, by: who}, retired: {field: status, values: [R]}}\n",
+		itemTable+"INSERT INTO items (code, name, price) VALUES ('A','a','1'),('DIFFERS','here','1')",
+		itemTable+"INSERT INTO items (code, name, price) VALUES ('A','a','1'),('DIFFERS','there','2')")
+	assert.Equal(t, []string{"changed"}, p.reasonOf("item/DIFFERS"), "the first match knows nothing")
+	p.sql("source", "INSERT INTO items (code, name, price, changed, who) VALUES ('N','ours','1','2026-03-01 10:00:00','ida'), ('LATE','ours','1','2026-03-01 10:00:00','ida')")
+	assert.Equal(t, []string{"new"}, p.reasonOf("item/N"))
+	p.sql("target", "INSERT INTO items (code, name, price, changed, who) VALUES ('N','theirs','1','2026-02-01 10:00:00','ruth')")
+	for range 2 { // in every match, not only in the first
+		assert.Equal(t, both, p.reasonOf("item/N"))
+	}
+	assert.Equal(t, []string{"changed"}, p.reasonOf("item/DIFFERS"), "which was on both sides all the time")
+	text := words(p.must(0, "review", "--full").out)
+	assert.Contains(t, text, "item/N was made in source and in target, each on its own, after docket 1 ")
+	assert.Contains(t, text, "compared all of item on ")
+	assert.Contains(t, text, "in source on 2026-03-01 10:00:00 by ida, in target on 2026-02-01 10:00:00 by ruth.")
+	p.must(0, "approve", "--status", "changed")
+	p.must(3, "import", "--rehearse", "--complete")
+	p.must(0, "import")
+	assert.Equal(t, []string{"theirs"}, p.rows("target", "SELECT name FROM items WHERE code = 'N'"))
+
+	// A selection is told the same.
+	p.must(0, "export", "source", "--record", "item/N", "--name", "one")
+	p.must(3, "match", "one", "--against", "target")
+	assert.Equal(t, []string{"created-on-both"}, p.review()["item/N"].Reasons)
+
+	// Keeping one field of the target's leaves it open; what became of it is restored as it was.
+	p.sql("source", "UPDATE items SET price = '7' WHERE code = 'N'")
+	assert.Equal(t, both, p.reasonOf("item/N"))
+	p.must(0, "approve", "item/N", "--take", "source")
+	p.must(0, "approve", "item/N", "--field", "name", "--take", "target")
+	p.must(0, "import")
+	assert.Equal(t, []string{"theirs 7"}, p.rows("target", "SELECT name || ' ' || price FROM items WHERE code = 'N'"))
+	assert.Equal(t, both, p.reasonOf("item/N"))
+	p.must(0, "approve", "item/N", "--field", "name", "--take", "source")
+	p.must(0, "import")
+	assert.Nil(t, p.reasonOf("item/N"), "both have the same by now")
+	p.sql("source", "UPDATE items SET price = '8' WHERE code = 'N'")
+	assert.Equal(t, []string{"changed"}, p.reasonOf("item/N"), "and agree")
+}
+
+// After a restore the next match finds what the one before the import found.
+func TestARestoreForgetsThatBothAgreed(t *testing.T) {
+	t.Parallel()
+	p := newPlace(t, "types:\n  item: {at: items, key: [code], id: id}\n", itemTable, itemTable)
+	p.reasonOf("item/N")
+	p.sql("source", "INSERT INTO items (code, name, price) VALUES ('N','ours','1')")
+	p.sql("target", "INSERT INTO items (code, name, price) VALUES ('N','theirs','1')")
+	assert.Equal(t, []string{"conflict", "created-on-both"}, p.reasonOf("item/N"))
+	p.must(0, "approve", "item/N", "--take", "source")
+	p.must(0, "import")
+	p.must(3, "restore")
+	p.must(0, "approve", "*")
+	p.must(0, "import")
+	assert.Equal(t, []string{"conflict", "created-on-both"}, p.reasonOf("item/N"))
+}
+
+// What could not be told does not look made when it can be.
+func TestWhatCouldNotBeToldWasNotMade(t *testing.T) {
+	t.Parallel()
+	rows := "INSERT INTO items (code, name) VALUES ('TWICE','%'),('OUT','%'),('HELD','%');"
+	at := func(name string) string { return itemTable + strings.ReplaceAll(rows, "%", name) }
+	p := newPlace(t, "types:\n  item: {at: items, key: [code], id: id, only: \"status == \\\"A\\\"\"}\n",
+		at("ours")+"INSERT INTO items (code, name) VALUES ('TWICE','again'); UPDATE items SET status = 'R' WHERE code = 'OUT'",
+		at("theirs")+"UPDATE items SET status = 'R' WHERE code = 'HELD'")
+	assert.Equal(t, []string{"conflict", "ambiguous"}, p.reasonOf("item/TWICE"))
+	f := p.review()
+	assert.Equal(t, []string{"retired-in-source"}, f["item/OUT"].Reasons)
+	assert.Equal(t, []string{"held-outside"}, f["item/HELD"].Reasons)
+	p.must(0, "export", "source", "--record", "item/TWICE", "--name", "some")
+	p.run("match", "some", "--against", "target") // which asks of few of them
+	mend := "DELETE FROM items WHERE name = 'again'; UPDATE items SET status = 'A'"
+	p.sql("source", mend)
+	p.sql("target", mend)
+	for range 2 {
+		for _, address := range []string{"item/TWICE", "item/OUT", "item/HELD"} {
+			assert.Equal(t, []string{"changed"}, p.reasonOf(address), address)
+		}
+	}
+	// Another condition: then nothing is known of what was outside.
+	p.sql("source", "INSERT INTO items (code, name, status) VALUES ('X','ours','B')")
+	p.sql("target", "INSERT INTO items (code, name, status) VALUES ('X','theirs','B')")
+	p.write("catalog.yaml", strings.ReplaceAll(string(p.read("catalog.yaml")), `status == \"A\"`, `status != \"R\"`))
+	assert.Equal(t, []string{"changed"}, p.reasonOf("item/X"))
+}
