@@ -112,3 +112,86 @@ func TestWhatCouldNotBeToldWasNotMade(t *testing.T) {
 	p.write("catalog.yaml", strings.ReplaceAll(string(p.read("catalog.yaml")), `status == \"A\"`, `status != \"R\"`))
 	assert.Equal(t, []string{"changed"}, p.reasonOf("item/X"))
 }
+
+const stampedItems = "types:\n  item: {at: items, key: [code], id: id, stamp: {at: changed, by: who}, retired: {field: status, values: [R]}}\n"
+
+// What an import or a restore of this workspace wrote is nobody else's doing.
+func TestOurOwnDoing(t *testing.T) {
+	t.Parallel()
+	p := newPlace(t, stampedItems,
+		itemTable+"INSERT INTO items (code, name, status, changed, who) VALUES ('A','new','A','2026-03-01 10:00:00','ida'),('LATE','new','A','2026-03-01 10:00:00','ida'),('OUT','x','R','2026-03-01 10:00:00','ida')",
+		itemTable+"INSERT INTO items (code, name, status, changed, who) VALUES ('A','old','A','2026-01-01 10:00:00','ruth'),('LATE','old','A','2026-04-01 10:00:00','ruth'),('OUT','x','A','2026-01-01 10:00:00','ruth')")
+	p.must(3, "match", "source", "--against", "target", "--name", "first")
+	before := p.review()
+	assert.Equal(t, []string{"target-newer"}, before["item/LATE"].Reasons)
+	p.must(0, "approve", "*", "--take", "source")
+	p.must(0, "import")
+	p.must(3, "restore")
+	restored := p.review()
+	for address, f := range restored {
+		assert.Equal(t, "changed", f.Status, "%s: nobody else changed it", address)
+	}
+	p.must(0, "approve", "*")
+	p.must(0, "import")
+	r := p.must(3, "match", "source", "--against", "target", "--name", "again")
+	assert.NotContains(t, r.out, "approved earlier")
+	after := p.review()
+	require.Len(t, after, len(before))
+	for address, f := range before {
+		assert.Equal(t, append([]string{f.Status}, f.Reasons...), append([]string{after[address].Status}, after[address].Reasons...), address)
+		assert.Equal(t, messages(f), messages(after[address]), address)
+	}
+	// Somebody else's change afterwards is told as theirs.
+	p.sql("target", "UPDATE items SET name = 'theirs', changed = '2099-01-01 10:00:00', who = 'ruth' WHERE code = 'A'")
+	p.must(3, "match", "source", "--against", "target", "--name", "more")
+	assert.Equal(t, []string{"target-newer"}, p.review()["item/A"].Reasons)
+}
+
+// messages are what the checks of a finding say.
+func messages(f finding) []string {
+	var out []string
+	for _, c := range f.Checks {
+		out = append(out, c.Message)
+	}
+	return out
+}
+
+// A conflict over what an import brought names the import, not the person in the stamp.
+func TestAConflictNamesTheImport(t *testing.T) {
+	t.Parallel()
+	p := newPlace(t, stampedItems,
+		itemTable+"INSERT INTO items (code, name, price, changed, who) VALUES ('A','new','1','2026-03-01 10:00:00','ida')",
+		itemTable+"INSERT INTO items (code, name, price, changed, who) VALUES ('A','old','1','2026-01-01 10:00:00','ruth')")
+	p.must(3, "match", "source", "--against", "target", "--name", "first")
+	p.must(0, "approve", "*")
+	p.must(0, "import")
+	// Somebody changes it without leaving a stamp, and the source goes on.
+	p.sql("target", "UPDATE items SET name = 'theirs' WHERE code = 'A'")
+	p.sql("source", "UPDATE items SET name = 'newer', changed = '2026-06-01 10:00:00' WHERE code = 'A'")
+	p.must(3, "match", "source", "--against", "target", "--name", "second")
+	said := strings.Join(messages(p.review()["item/A"]), " ")
+	assert.Contains(t, said, "Field name of item/A was changed on both sides")
+	assert.Contains(t, said, "by the import of docket 1")
+	assert.NotContains(t, said, "mara")
+}
+
+// Since when a record is gone from the source is remembered.
+func TestSinceWhenTheSourceHasItNoMore(t *testing.T) {
+	t.Parallel()
+	rows := "INSERT INTO items (code, name, changed, who) VALUES ('A','a','2026-01-01 10:00:00','ruth'),('B','b','2026-01-01 10:00:00','ruth')"
+	p := newPlace(t, stampedItems, itemTable+rows, itemTable+rows)
+	p.must(0, "match", "source", "--against", "target", "--name", "first")
+	p.sql("source", "DELETE FROM items WHERE code = 'B'")
+	p.must(0, "match", "source", "--against", "target", "--name", "second")
+	said := func() string { return strings.Join(messages(p.review()["item/B"]), " ") }
+	assert.Contains(t, said(), "item/B was on both sides and is no longer in source; this match finds it first.")
+	p.sql("target", "UPDATE items SET name = 'c', changed = '2026-05-01 10:00:00' WHERE code = 'B'")
+	for _, name := range []string{"third", "fourth"} {
+		p.must(0, "match", "source", "--against", "target", "--name", name)
+		assert.Contains(t, said(), "as docket 2 found first on 2026-")
+		assert.Contains(t, said(), "Field name was changed in target since both agreed: in target on 2026-05-01 10:00:00 by ruth.")
+	}
+	p.sql("source", "INSERT INTO items (code, name) VALUES ('B','b')")
+	p.must(0, "match", "source", "--against", "target", "--name", "fifth")
+	assert.Equal(t, "target-edit", p.review()["item/B"].Status)
+}

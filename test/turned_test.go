@@ -89,13 +89,13 @@ var asked = map[string]string{
 	"owner-not-approved": "TestAReferenceThatIsNotApprovedBlocksJustWhatDependsOnIt", "reference-not-approved": "TestAReferenceThatIsNotApprovedBlocksJustWhatDependsOnIt",
 	// What is referred to and the record itself are read again: what is otherwise is moved-since-match.
 	"missing-reference": "TestRecordsThatMovedAreLeftOutAndNamed", "ambiguous-key": "TestRecordsThatMovedAreLeftOutAndNamed", "held-outside": "TestRecordsThatMovedAreLeftOutAndNamed", "both-moved": "TestRecordsThatMovedAreLeftOutAndNamed",
-	"target-newer": "TestRecordsThatMovedAreLeftOutAndNamed", "retired-in-target": "TestRecordsThatMovedAreLeftOutAndNamed", "removed-in-target": "TestRecordsThatMovedAreLeftOutAndNamed", "looks-renamed": "TestRecordsThatMovedAreLeftOutAndNamed",
+	"created-on-both": "TestRecordsThatMovedAreLeftOutAndNamed", "target-newer": "TestRecordsThatMovedAreLeftOutAndNamed", "retired-in-target": "TestRecordsThatMovedAreLeftOutAndNamed", "removed-in-target": "TestRecordsThatMovedAreLeftOutAndNamed", "looks-renamed": "TestRecordsThatMovedAreLeftOutAndNamed",
 	// The docket and its catalog say it, which are held against the workspace's at the import.
 	"local-needed": "TestARestoreNeedsTheCatalogOfItsDocket", "circle": "TestCirclesAreFoundAtTheMatch", "looks-like-id": "TestWhatLooksLikeAnInternalID",
 	// The engine holds its own keys, in the transaction.
 	"key-in-use": "TestAKeyThatOthersHold",
 	// Cautions of the match about what was compared then.
-	"not-on-both-sides": "", "old-parcel": "", "source-moved": "", "open-docket": "", "pair-not-used": "", "referred-differs": "", "beside": "", "not-restored": "",
+	"not-on-both-sides": "", "removed-in-source": "", "old-parcel": "", "source-moved": "", "open-docket": "", "pair-not-used": "", "referred-differs": "", "beside": "", "not-restored": "",
 }
 
 func TestEveryRuleThatCanTurnIsAskedAgain(t *testing.T) {

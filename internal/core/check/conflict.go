@@ -6,17 +6,42 @@ import (
 	"time"
 
 	"anagram/internal/core/known"
+	"anagram/internal/core/record"
 )
 
 // Side is when and by whom a record was last changed on one side, as its environment
 // tells; empty where it does not.
-type Side struct{ Environment, At, By string }
+type Side struct {
+	Environment, At, By string
+	Own                 *known.Own // where that was an import or a restore of this workspace; else nil
+}
+
+// sideOf gives what is known of the last change of a record on one side; entry is what was known of it
+// before. What a restore wrote leaves who changed the record before it.
+func sideOf(environment string, rec, entry *record.Record) Side {
+	side := Side{Environment: environment}
+	if rec == nil {
+		return side
+	}
+	side.At, side.By, side.Own = rec.ChangedAt, rec.ChangedBy, known.OwnOf(entry, environment, rec)
+	if side.Own != nil && side.Own.Restore && side.Own.WasAt != "" {
+		side.At, side.By, side.Own = side.Own.WasAt, side.Own.WasBy, nil
+	}
+	return side
+}
 
 func (s Side) changed() string {
 	if s.At == "" {
 		return "in " + s.Environment + " it is not known when"
 	}
 	at := strings.Replace(strings.TrimSuffix(s.At, "Z"), "T", " ", 1)
+	if s.Own != nil {
+		what := "import"
+		if s.Own.Restore {
+			what = "restore"
+		}
+		return fmt.Sprintf("in %s on %s by the %s of docket %d", s.Environment, at, what, s.Own.Docket)
+	}
 	if s.By != "" {
 		return fmt.Sprintf("in %s on %s by %s", s.Environment, at, s.By)
 	}
@@ -37,7 +62,7 @@ func Conflict(reason, address string, fields []string, source, target Side) (Che
 			what = "Fields " + strings.Join(fields, ", ") + " of " + address + " were"
 		}
 		c.Message = fmt.Sprintf("%s changed on both sides since they last agreed: %s, %s.", what, source.changed(), target.changed())
-	case "created-on-both": // MadeTwice completes it
+	case "created-on-both": // madeTwice completes it
 	case "target-newer":
 		c.Message = fmt.Sprintf("%s was changed later in %s than in %s, and it is not known what both last agreed on: %s, %s.",
 			address, target.Environment, source.Environment, source.changed(), target.changed())
@@ -54,12 +79,32 @@ func Conflict(reason, address string, fields []string, source, target Side) (Che
 	return c, true
 }
 
-// MadeTwice says that a record was made on either side on its own, since all of its type was first compared.
-func MadeTwice(address, typ string, last known.Coverage, source, target Side) Check {
+// madeTwice says that a record was made on either side on its own, since all of its type was first compared.
+func madeTwice(address, typ string, last known.Coverage, source, target Side) Check {
 	c, _ := Conflict("created-on-both", address, nil, source, target)
 	c.Message = fmt.Sprintf("%s was made in %s and in %s, each on its own, after docket %d compared all of %s on %s; they differ. Last changed: %s, %s.",
 		address, source.Environment, target.Environment, last.Docket, typ, onDay(last.At), source.changed(), target.changed())
 	return c
+}
+
+// goneFromSource says that the source has a record no more that both sides had; since is nil where this
+// match finds it first, and edited are the fields that the target changed since both agreed.
+func goneFromSource(address, source string, since *known.Gone, edited []string, target Side) Check {
+	text := fmt.Sprintf("%s was on both sides and is no longer in %s; this match finds it first.", address, source)
+	if since != nil {
+		text = fmt.Sprintf("%s was on both sides and is no longer in %s, as docket %d found first on %s.", address, source, since.Docket,
+			onDay(since.At))
+	}
+	switch {
+	case len(edited) == 1:
+		text += fmt.Sprintf(" Field %s was changed in %s since both agreed: %s.", edited[0], target.Environment, target.changed())
+	case len(edited) > 1:
+		text += fmt.Sprintf(" Fields %s were changed in %s since both agreed: %s.", strings.Join(edited, ", "), target.Environment,
+			target.changed())
+	}
+	return caution("removed-in-source", text,
+		say("remove it in %s itself, where it is to go; an import never does", target.Environment),
+		say("bring it back in %s and export again", source))
 }
 
 // onDay writes a moment to the minute, in UTC.

@@ -7,8 +7,8 @@ import (
 )
 
 func TestConflictsSayWhoChangedWhatWhen(t *testing.T) {
-	source := Side{"sandbox", "2026-10-28T13:30:00", "build"}
-	target := Side{"production", "2026-10-30T02:14:00Z", ""}
+	source := Side{Environment: "sandbox", At: "2026-10-28T13:30:00", By: "build"}
+	target := Side{Environment: "production", At: "2026-10-30T02:14:00Z"}
 	for reason, want := range map[string]string{
 		"both-moved":        "Field high of r/1 was changed on both sides since they last agreed: in sandbox on 2026-10-28 13:30:00 by build, in production on 2026-10-30 02:14:00.",
 		"target-newer":      "r/1 was changed later in production than in sandbox, and it is not known what both last agreed on: in sandbox on 2026-10-28 13:30:00 by build, in production on 2026-10-30 02:14:00.",

@@ -3,6 +3,7 @@ package check
 import (
 	"slices"
 
+	"anagram/internal/core/known"
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
 )
@@ -19,7 +20,7 @@ func (f Facts) Checks() []On {
 	case match.Hopeless(f.Found.Reasons):
 		rules = append(rules, ambiguous)
 	case f.Found.Source == nil:
-		rules = append(rules, conflicts)
+		rules = append(rules, conflicts, removedInSource)
 	default:
 		rules = append(rules, conflicts, likeIDs, each(onlyWhenMade, fits), lacking, local)
 	}
@@ -73,13 +74,7 @@ func conflicts(f Facts) []On {
 	if f.Found.Status != match.Conflict {
 		return nil
 	}
-	source, target := Side{Environment: f.Source}, Side{Environment: f.Target}
-	if rec := f.Found.Source; rec != nil {
-		source.At, source.By = rec.ChangedAt, rec.ChangedBy
-	}
-	if rec := f.Found.Target; rec != nil {
-		target.At, target.By = rec.ChangedAt, rec.ChangedBy
-	}
+	source, target := sideOf(f.Source, f.Found.Source, f.Found.Agreed), sideOf(f.Target, f.Found.Target, f.Found.Agreed)
 	var both []string
 	for _, d := range f.Found.Differences {
 		if d.Moved == match.MovedBoth {
@@ -91,12 +86,25 @@ func conflicts(f Facts) []On {
 		if f.Back != 0 && reason == match.BothMoved {
 			out = append(out, On{Check: Since(f.Address, both, f.Back, target)})
 		} else if reason == match.CreatedOnBoth {
-			out = append(out, On{Check: MadeTwice(f.Address, f.Type.Name, f.Covered, source, target)})
+			out = append(out, On{Check: madeTwice(f.Address, f.Type.Name, f.Covered, source, target)})
 		} else if c, ok := Conflict(string(reason), f.Address, both, source, target); ok {
 			out = append(out, On{Check: c})
 		}
 	}
 	return out
+}
+
+// removedInSource: what both sides had and only the target has by now is named with since when.
+func removedInSource(f Facts) []On {
+	if !slices.Contains(f.Found.Reasons, match.RemovedInSource) {
+		return nil
+	}
+	var edited []string
+	for _, d := range match.Compare(f.Fields, f.Found.Agreed.Values, f.Found.Target.Values, nil) {
+		edited = append(edited, f.Fields[d.Field].Name)
+	}
+	return always(goneFromSource(f.Address, f.Source, known.NotesOf(f.Found.Agreed).Gone, edited, sideOf(f.Target, f.Found.Target,
+		f.Found.Agreed)))
 }
 
 // likeIDs: nothing that behaves like an internal id comes in as a plain value.

@@ -22,11 +22,21 @@ type Coverage struct {
 	Only   string `json:"only,omitempty"`
 }
 
+// Match is a match of one type, as far as it matters for what is known afterwards.
+type Match struct {
+	Fields   []record.Field // those that are compared first, then others that are kept
+	Compared int
+	Docket   int
+	At       string // RFC 3339
+}
+
 // After works out the entry of a key after a match; nil is none. Source and target are the records of
-// either side, nil where it has none; before is the entry so far. The fields are those compared first,
-// then others that are kept. Whole says that both sides were read whole; apart, that the record was
-// made on either side on its own: until both have the same, or somebody decides, it stays unknown.
-func After(fields []record.Field, compared int, whole, apart bool, source, target, before *record.Record) *record.Record {
+// either side, nil where it has none; before is the entry so far. Whole says that both sides were read
+// whole; apart, that the record was made on either side on its own: until both have the same, or
+// somebody decides, it stays unknown.
+func (m Match) After(whole, apart bool, source, target, before *record.Record) *record.Record {
+	fields, compared := m.Fields, m.Compared
+	notes := NotesOf(before)
 	switch {
 	case source == nil && target == nil && whole:
 		return nil // neither side has it any more
@@ -35,8 +45,16 @@ func After(fields []record.Field, compared int, whole, apart bool, source, targe
 	case source == nil || target == nil:
 		kept := *before
 		kept.Key = before.Stands()
+		switch {
+		case source != nil:
+			notes.Gone = nil
+		case target != nil && notes.Gone == nil:
+			notes.Gone = &Gone{Docket: m.Docket, At: m.At}
+		}
+		notes.On(&kept)
 		return &kept
 	}
+	notes.Gone = nil
 	key := source.Key
 	if target.Was != nil { // they do not agree on the key yet
 		if key = *target.Was; before != nil {
@@ -53,6 +71,7 @@ func After(fields []record.Field, compared int, whole, apart bool, source, targe
 			out.Values[i] = source.Values[i]
 		}
 	}
+	notes.On(&out)
 	return &out
 }
 
@@ -63,6 +82,7 @@ type Taught struct {
 	Forget []string // fields on which nothing is agreed any more
 	// Gone says that there is to be no entry; Apart, that there is none unless a value is left in it.
 	Gone, Apart bool
+	Own         *Own // what was left of it in the target, nil where that is not known
 }
 
 // Over gives the entry of a key once what an import teaches was laid over what was known before, nil
@@ -86,5 +106,6 @@ func (t Taught) Over(fields []record.Field, before *record.Record) *record.Recor
 	if !some && t.Apart {
 		return nil
 	}
+	Notes{Own: t.Own}.On(&out)
 	return &out
 }

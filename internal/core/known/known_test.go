@@ -95,14 +95,14 @@ func TestWhatBothSidesRemember(t *testing.T) {
 		{"gone in the source, agreed under another key", nil, rec("OLD", "1", "2"), was("OLD", rec("NEW", "1", "2")), true, false,
 			[]string{"OLD", "1", "2"}},
 	} {
-		got := After(twoFields, 2, c.whole, c.apart, c.source, c.target, c.agreed)
+		got := Match{Fields: twoFields, Compared: 2, Docket: 4, At: "T"}.After(c.whole, c.apart, c.source, c.target, c.agreed)
 		assert.Equal(t, c.kept, shownRecord(got), c.what)
 	}
 }
 
 func TestFieldsThatAreNotComparedNowStayAgreed(t *testing.T) {
-	got := After(twoFields, 1, true, false, rec("A", "1"), rec("A", "1"), rec("A", "5", "kept"))
+	got := Match{Fields: twoFields, Compared: 1}.After(true, false, rec("A", "1"), rec("A", "1"), rec("A", "5", "kept"))
 	assert.Equal(t, []string{"A", "1", "kept"}, shownRecord(got))
-	got = After(nil, 0, true, false, rec("A"), rec("A"), nil)
+	got = Match{}.After(true, false, rec("A"), rec("A"), nil)
 	assert.Equal(t, []string{"A"}, shownRecord(got), "a record without fields is agreed on as such")
 }

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 
+	"anagram/internal/core/known"
 	"anagram/internal/core/record"
 )
 
@@ -108,11 +109,12 @@ const MaxIDs = 20
 // long as they can be loaded: those of records whose Line is the same on both sides are
 // never read.
 type Input struct {
-	Fields []record.Field
-	Keys   []record.Field // the fields of the key
-	Source record.Stream
-	Target record.Stream
-	Agreed record.Stream // nil where it is not known what both last agreed on
+	SourceName, TargetName string // of the environments, by which own writes are known
+	Fields                 []record.Field
+	Keys                   []record.Field // the fields of the key
+	Source                 record.Stream
+	Target                 record.Stream
+	Agreed                 record.Stream // nil where it is not known what both last agreed on
 	// Outside are the keys, in their order, of records that the source leaves out; nil where
 	// none are known.
 	Outside iter.Seq2[record.Key, error]
@@ -122,11 +124,11 @@ type Input struct {
 	// AgreedIsAll says that a record without agreed values was on neither side: where both have
 	// it by now and differ, both moved.
 	AgreedIsAll bool
-	// Covered says that the agreed values are of all records that were on both sides when the type
-	// was matched whole. Seen are the keys, in their order, of which it could not be told then
+	// Covers says of a key, where it is given, that the agreed values would have it, had it been on
+	// both sides when the type was matched whole. Seen are the keys, in their order, of which it could not be told then
 	// what both sides had; nil is none.
-	Covered bool
-	Seen    iter.Seq2[record.Key, error]
+	Covers func(record.Key) bool
+	Seen   iter.Seq2[record.Key, error]
 	// InScope says whether the selection covers a key. Target records outside are
 	// counted as not compared.
 	InScope func(record.Key) bool
@@ -340,7 +342,7 @@ func (o atKey) judge(in Input) Finding {
 		f.Status, f.Reasons = TargetOnly, in.goneFrom(*t.first, agreed)
 		return f
 	}
-	apart := in.Covered && agreed == nil && !o.seen
+	apart := agreed == nil && !o.seen && in.Covers != nil && in.Covers(key)
 	if in.AgreedLater {
 		agreed = nil
 	}
@@ -356,10 +358,10 @@ func (o atKey) judge(in Input) Finding {
 		return f
 	}
 	guessed := !in.AgreedIsAll && !apart && slices.ContainsFunc(f.Differences, func(d Difference) bool { return !d.AgreedKnown })
-	if guessed && later(t.first.ChangedAt, s.first.ChangedAt) {
+	if guessed && in.newer(*s.first, *t.first, o.agreed) {
 		f.Status, f.Reasons = Conflict, append(f.Reasons, TargetNewer)
 	}
-	if in.Retired != nil && in.Retired(*t.first) && !in.Retired(*s.first) {
+	if in.Retired != nil && in.Retired(*t.first) && !in.Retired(*s.first) && !(agreed != nil && in.Retired(*agreed)) {
 		f.Status, f.Reasons = Conflict, append(f.Reasons, RetiredInTarget)
 	}
 	return f
@@ -387,6 +389,14 @@ func (in Input) differences(s, t record.Record, agreed *record.Record) []Differe
 		}
 	}
 	return out
+}
+
+// newer reports whether somebody changed the target's record later than the source's. What this
+// workspace wrote itself is no sign of anybody.
+func (in Input) newer(source, target record.Record, entry *record.Record) bool {
+	at, _ := known.Changed(entry, in.TargetName, &target)
+	from, _ := known.Changed(entry, in.SourceName, &source)
+	return later(at, from)
 }
 
 // later compares two stamps; where one is missing nothing is known.

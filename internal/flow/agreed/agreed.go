@@ -182,8 +182,8 @@ func Begin(s *session.Session, source, target string, old *parcel.Reader, shapes
 			}
 		}
 	}
-	out, err := parcel.Create(scratch, parcel.Manifest{UpTo: upTo, Covered: covered, Name: "agreed", Note: "what " + source + " and " + target +
-		" last had in common", Source: source,
+	out, err := parcel.Create(scratch, parcel.Manifest{UpTo: upTo, Covered: covered, Name: "agreed",
+		Note: "what " + source + " and " + target + " last had in common", Source: source,
 		ExportedAt: s.Stamp(), ExportedBy: s.Who, Program: s.Program, Keys: shapes}, c.Source)
 	if err != nil {
 		return nil, err

@@ -113,7 +113,7 @@ func newRekeyed(scratch, typ string, fields []record.Field, shapes record.Shapes
 }
 
 func (r *rekeyed) add(rec record.Record) error {
-	rec.ChangedAt, rec.ChangedBy, rec.Why, rec.Through, rec.Was = "", "", "", "", nil
+	rec.Was = nil
 	return r.sorter.Add(spill.Entry{Order: rec.Key.Order(), Payload: record.AppendLine(nil, r.fields, rec)})
 }
 

@@ -21,6 +21,7 @@ type Compared struct {
 	ExportedAt string         // when the source was read
 	Whole      bool           // both sides were read whole
 	Docket     int            // that the match makes
+	Now        string         // RFC 3339
 	Only       string         // the condition of the type
 	Scratch    string
 	Zones      Zones
@@ -35,10 +36,21 @@ type Before struct {
 	Coverage known.Coverage
 }
 
+// Covers tells of which keys all is known that was on both sides: not of those that somebody paired, as
+// nobody may have known then that both are one. Nil is of none.
+func (b Before) Covers(names *pairing.Names, typ string) func(record.Key) bool {
+	if !b.Covered {
+		return nil
+	}
+	return func(key record.Key) bool {
+		return !names.Touches(typ) || names.Target(typ, key).Order() == key.Order()
+	}
+}
+
 // Type gives what was known of a type, and a Remembering that takes down what is known now. Old may be
 // nil, as may w: then nothing is remembered.
 func Type(ctx context.Context, old *parcel.Reader, w *Writing, c Compared) (Before, *Remembering, error) {
-	r := &Remembering{fields: c.Fields, compared: len(c.Fields), whole: c.Whole}
+	r := &Remembering{fields: c.Fields, compared: len(c.Fields), whole: c.Whole, docket: c.Docket, at: c.Now}
 	if w != nil {
 		r.fields = w.begin(c.Type, c.ExportedAt, c.Fields)
 		var err error
@@ -82,6 +94,8 @@ type Remembering struct {
 	fields   []record.Field // those compared first, then others that are kept
 	compared int
 	whole    bool
+	docket   int
+	at       string
 }
 
 // Seen takes down that it cannot be told what both sides have of a key.
@@ -106,11 +120,18 @@ func (r *Remembering) Note(met match.Met) error {
 	// values were not read has the line of an environment, which leaves out no field.
 	if status == match.Same && r.keyed == nil && len(r.fields) == r.compared && source.Line != nil &&
 		!slices.ContainsFunc(source.Values, record.Value.IsAbsent) {
-		return r.out.AddLine(source.Key, source.Line)
+		if agreed == nil || agreed.Through == "" {
+			return r.out.AddLine(source.Key, source.Line)
+		}
+		same := record.Record{Key: source.Key, Line: source.Line}
+		notes := known.NotesOf(agreed)
+		notes.Gone = nil
+		notes.On(&same)
+		return r.out.Add(same)
 	}
 	// What neither side was asked about stays as it was.
 	if source == nil && target == nil && !whole && r.keyed == nil && agreed != nil && agreed.Line != nil && agreed.Was == nil {
-		return r.out.AddLine(agreed.Key, agreed.Line)
+		return r.out.Add(record.Record{Key: agreed.Key, Line: agreed.Line, Through: agreed.Through})
 	}
 	for _, r := range []*record.Record{source, target, agreed} {
 		if err := loaded(r); err != nil {
@@ -118,12 +139,13 @@ func (r *Remembering) Note(met match.Met) error {
 		}
 	}
 	// Of a key that is ambiguous by now what was agreed stays.
-	kept := known.After(r.fields, r.compared, whole && !match.Hopeless(met.Reasons), slices.Contains(met.Reasons, match.CreatedOnBoth),
+	step := known.Match{Fields: r.fields, Compared: r.compared, Docket: r.docket, At: r.at}
+	kept := step.After(whole && !match.Hopeless(met.Reasons), slices.Contains(met.Reasons, match.CreatedOnBoth),
 		source, target, agreed)
 	if kept == nil {
 		return nil
 	}
-	kept.ChangedAt, kept.ChangedBy, kept.Why, kept.Through, kept.Line = "", "", "", "", nil
+	kept.Line = nil
 	if r.keyed != nil {
 		return r.keyed.add(*kept)
 	}

@@ -6,6 +6,7 @@ import (
 	"iter"
 	"slices"
 
+	"anagram/internal/core/known"
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
 	"anagram/internal/flow/agreed"
@@ -81,7 +82,7 @@ func (l lineage) origins(ctx context.Context, r prepare.Ready, batch []*standing
 }
 
 // agreedBefore remembers what the two sides of the import agree on once it is taken back.
-func agreedBefore(ctx context.Context, s *session.Session, r prepare.Ready, rest prepare.Rest) error {
+func agreedBefore(ctx context.Context, s *session.Session, r prepare.Ready, rest prepare.Rest, stamps *prepare.Stamps) error {
 	l, err := lineageOf(ctx, s, r.Docket)
 	if err != nil {
 		return err
@@ -102,10 +103,10 @@ func agreedBefore(ctx context.Context, s *session.Session, r prepare.Ready, rest
 	for _, t := range root.Types {
 		between.Fields[t.Name] = t.Fields
 	}
-	return agreed.Keep(ctx, s, between, l.written(ctx, r, rest))
+	return agreed.Keep(ctx, s, between, l.written(ctx, r, rest, stamps))
 }
 
-func (l lineage) written(ctx context.Context, r prepare.Ready, rest prepare.Rest) iter.Seq2[agreed.Written, error] {
+func (l lineage) written(ctx context.Context, r prepare.Ready, rest prepare.Rest, stamps *prepare.Stamps) iter.Seq2[agreed.Written, error] {
 	rest.Already = map[int64]bool{}
 	root := l.root()
 	return func(yield func(agreed.Written, error) bool) {
@@ -125,7 +126,11 @@ func (l lineage) written(ctx context.Context, r prepare.Ready, rest prepare.Rest
 			}
 			of, _ := root.Type(t.Name)
 			for _, a := range batch {
-				one, ok, err := l.taught(r, a, of, lines[origins[a.ID]])
+				line := lines[origins[a.ID]]
+				one, ok, err := l.taught(r, a, of, line)
+				if err == nil && ok {
+					one.Own, err = l.ownWrite(r, of, line, ownWrite(r, a.ID, stamps))
+				}
 				if err != nil {
 					return err
 				}
@@ -139,6 +144,31 @@ func (l lineage) written(ctx context.Context, r prepare.Ready, rest prepare.Rest
 			yield(agreed.Written{}, err)
 		}
 	}
+}
+
+// ownWrite completes what a restore left with the stamp from before the import, as far as that was
+// somebody else's.
+func (l lineage) ownWrite(r prepare.Ready, t docket.Type, line docket.Finding, own *known.Own) (*known.Own, error) {
+	if own == nil || !l.undone() {
+		return own, nil
+	}
+	if own.Restore = true; line.Target == "" {
+		return own, nil
+	}
+	was, err := record.ParseLine([]byte(line.Target), t.Name, t.Fields, r.Model.Shapes)
+	if err != nil {
+		return nil, err
+	}
+	var entry *record.Record
+	if line.Agreed != "" {
+		before, err := record.ParseLine([]byte(line.Agreed), t.Name, t.Fields, r.Model.Shapes)
+		if err != nil {
+			return nil, err
+		}
+		entry = &before
+	}
+	own.WasAt, own.WasBy = known.Changed(entry, own.In, &was)
+	return own, nil
 }
 
 // stands gives the key on which both sides of the import agree by now.

@@ -280,7 +280,7 @@ func became(ctx context.Context, s *session.Session, r prepare.Ready, result Res
 	}
 	if result.Outcome == run.Imported {
 		// What was imported stays imported, whatever becomes of this.
-		result.Forgotten = remember(context.WithoutCancel(ctx), s, r, one.rest)
+		result.Forgotten = remember(context.WithoutCancel(ctx), s, r, one.rest, one.stamps)
 	}
 	if result.Outcome != idle && result.Outcome != run.Unknown {
 		result.New, result.Changed, result.Removed, result.Verified = 0, 0, 0, false
@@ -329,6 +329,7 @@ type done struct {
 	written  write.Written
 	failures []prepare.LeftOut
 	backup   int
+	stamps   *prepare.Stamps // of what was read back
 }
 
 // usedUp reports whether nothing is left to write as approvals do not count any more.
@@ -347,7 +348,7 @@ func (d done) usedUp() bool {
 // inTransaction does everything between lock and commit.
 func inTransaction(ctx context.Context, s *session.Session, r prepare.Ready, work environment.Work, rest prepare.Rest,
 	lasting bool) (done, error) {
-	out := done{rest: rest}
+	out := done{rest: rest, stamps: &prepare.Stamps{}}
 	writes, rest, err := prepare.StandAgain(ctx, s, r, work, rest, func(images []run.Image) error {
 		out.backup += len(images)
 		return run.SaveImages(ctx, r.Docket, r.Run, images)
@@ -366,11 +367,12 @@ func inTransaction(ctx context.Context, s *session.Session, r prepare.Ready, wor
 	if err := work.Settle(ctx); err != nil {
 		return out, err
 	}
-	keep := func(made []run.After) error {
+	keep := func(t docket.Type, list []prepare.Now) error {
 		if !lasting {
 			return nil
 		}
-		return run.SaveAfters(ctx, r.Docket, r.Run, made)
+		out.stamps.Note(list)
+		return run.SaveAfters(ctx, r.Docket, r.Run, r.Made(t, list))
 	}
 	if out.failures, err = verify.ReadBack(ctx, s, r, work, rest, out.written.New+out.written.Changed+out.written.Removed,
 		keep); err != nil || len(out.failures) > 0 {

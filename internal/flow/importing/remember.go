@@ -6,6 +6,7 @@ import (
 	"iter"
 	"slices"
 
+	"anagram/internal/core/known"
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
 	"anagram/internal/flow/agreed"
@@ -16,14 +17,14 @@ import (
 	"anagram/internal/store/docket"
 )
 
-// remember keeps that both sides now have what was written.
-func remember(ctx context.Context, s *session.Session, r prepare.Ready, rest prepare.Rest) error {
+// remember keeps that both sides now have what was written, and by which stamps it is known as our own.
+func remember(ctx context.Context, s *session.Session, r prepare.Ready, rest prepare.Rest, stamps *prepare.Stamps) error {
 	h := r.Docket.Header
 	if h.ByHand {
 		return nil
 	}
 	if h.Restores != 0 {
-		return agreedBefore(ctx, s, r, rest)
+		return agreedBefore(ctx, s, r, rest, stamps)
 	}
 	names, err := sides.PairsOf(r.Docket) // as they were, not as they are now
 	if err != nil {
@@ -34,9 +35,18 @@ func remember(ctx context.Context, s *session.Session, r prepare.Ready, rest pre
 	for _, t := range r.Docket.Types {
 		between.Fields[t.Name] = t.Fields
 	}
-	return agreed.Keep(ctx, s, between, written(ctx, r, rest, func(a *standing.Approval, source record.Key) bool {
+	return agreed.Keep(ctx, s, between, written(ctx, r, rest, stamps, func(a *standing.Approval, source record.Key) bool {
 		return names.Paired(a.Type, source) && !a.Rekeys(r.Model.Catalog)
 	}))
+}
+
+// ownWrite is by what the write of a finding is known later, nil where the target has no stamp.
+func ownWrite(r prepare.Ready, finding int64, stamps *prepare.Stamps) *known.Own {
+	at, by := stamps.Of(finding)
+	if at == "" {
+		return nil
+	}
+	return &known.Own{Docket: r.Docket.Header.Number, In: r.Docket.Header.Target, At: at, By: by}
 }
 
 // settled reports whether both sides have the same by now in all fields: of a record that either side
@@ -49,7 +59,7 @@ func settled(a *standing.Approval, fields []record.Field, source, target record.
 
 // written streams what both sides have by now, those that held it before included. Apart
 // says which records keep another key in the target.
-func written(ctx context.Context, r prepare.Ready, rest prepare.Rest, apart func(*standing.Approval,
+func written(ctx context.Context, r prepare.Ready, rest prepare.Rest, stamps *prepare.Stamps, apart func(*standing.Approval,
 	record.Key) bool) iter.Seq2[agreed.Written, error] {
 	rest.Already = map[int64]bool{}
 	return func(yield func(agreed.Written, error) bool) {
@@ -64,7 +74,7 @@ func written(ctx context.Context, r prepare.Ready, rest prepare.Rest, apart func
 				if err != nil {
 					return err
 				}
-				out := agreed.Written{Type: a.Type, Record: rec, Stands: rec.Key}
+				out := agreed.Written{Type: a.Type, Record: rec, Stands: rec.Key, Own: ownWrite(r, a.ID, stamps)}
 				elsewhere, twice := apart(a, rec.Key), slices.Contains(lines[a.ID].Reasons, match.CreatedOnBoth)
 				if elsewhere || twice {
 					was, err := record.ParseLine([]byte(lines[a.ID].Target), a.Type, t.Fields, r.Model.Shapes)

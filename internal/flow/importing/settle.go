@@ -105,7 +105,7 @@ func settleLast(ctx context.Context, s *session.Session, d *docket.Docket) (*Set
 				outcomes = append(outcomes, run.Outcome{Finding: a.ID, Outcome: run.WasWritten})
 			}
 		}
-		if err := remember(ctx, s, r, rest); err != nil {
+		if err := remember(ctx, s, r, rest, nil); err != nil {
 			return nil, err
 		}
 	} else {

@@ -91,7 +91,7 @@ func step(ctx context.Context, s *session.Session, r prepare.Ready, work environ
 	}
 	if result.Outcome != run.Failed {
 		// What was written stays written, whatever becomes of this.
-		result.Forgotten = remember(context.WithoutCancel(ctx), s, r, one.Rest.And(one.Unwritten))
+		result.Forgotten = remember(context.WithoutCancel(ctx), s, r, one.Rest.And(one.Unwritten), one.Stamps)
 	}
 	result.Ended(r, one.Rest, start)
 	result.unwritten = one.Unwritten.Left

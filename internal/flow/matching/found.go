@@ -70,7 +70,8 @@ func entry(c compared, w atWork, f check.Facts) docket.Finding {
 		entry.Target = string(record.AppendLine(nil, w.fields, there))
 	}
 	if of.Agreed != nil {
-		entry.Agreed = string(record.AppendLine(nil, w.fields, record.Record{Key: of.Agreed.Stands(), Values: of.Agreed.Values}))
+		entry.Agreed = string(record.AppendLine(nil, w.fields, record.Record{Key: of.Agreed.Stands(), Values: of.Agreed.Values,
+			Through: of.Agreed.Through}))
 	}
 	entry.Fields = shown(f)
 	return entry

@@ -2,6 +2,7 @@ package matching
 
 import (
 	"context"
+	"errors"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
@@ -123,7 +124,7 @@ type streams struct {
 // compareType passes over both sides once.
 func compareType(ctx context.Context, c compared, w atWork, of streams, late later, out *sink) (match.Counts, later, error) {
 	before, remember, err := agreed.Type(ctx, c.known, c.remembers, agreed.Compared{Type: w.Name, Fields: w.fields,
-		Shapes: c.model.Shapes, Names: c.agreedNames, Docket: c.number, Only: w.Only,
+		Shapes: c.model.Shapes, Names: c.agreedNames, Docket: c.number, Now: c.session.Stamp(), Only: w.Only,
 		ExportedAt: c.parcel.Manifest.ExportedAt, Whole: of.whole && len(c.selection.LeaveOut) == 0, Scratch: c.scratch,
 		Zones: agreed.Zones{Here: c.model.Here, There: c.model.There}})
 	defer remember.Discard()
@@ -137,8 +138,9 @@ func compareType(ctx context.Context, c compared, w atWork, of streams, late lat
 	}
 	counts, err := match.Join(match.Input{
 		Fields: w.fields, Keys: c.model.Shapes[w.Name], Agreed: before.Records, AgreedLater: c.back == nil && c.agreedLater(w.Name),
-		AgreedIsAll: c.back != nil, Covered: before.Covered, Seen: before.Seen, Remember: remember.Note,
-		Retired: retired(w.Type, w.fields), Source: of.parcel, Outside: c.parcel.Outside(ctx, w.Name), Target: of.target,
+		AgreedIsAll: c.back != nil, SourceName: c.source, TargetName: c.target, Covers: before.Covers(c.names, w.Name),
+		Seen: before.Seen, Remember: remember.Note, Retired: retired(w.Type, w.fields), Source: of.parcel,
+		Outside: c.parcel.Outside(ctx, w.Name), Target: of.target,
 		// Of the target only what is in scope was read.
 		InScope:   func(record.Key) bool { return true },
 		Unknown:   c.unknownInTarget(w.Name),
@@ -157,15 +159,10 @@ func compareType(ctx context.Context, c compared, w atWork, of streams, late lat
 		return counts, late, err
 	}
 	held, err := collect.flush(ctx, c, w, late.likely, out)
-	if err != nil {
-		return counts, late, err
-	}
 	for _, one := range held {
-		if err := remember.Seen(one.key); err != nil {
-			return counts, late, err
-		}
+		err = errors.Join(err, remember.Seen(one.key))
 	}
-	if err := remember.Finish(); err != nil {
+	if err = errors.Join(err, remember.Finish()); err != nil {
 		return counts, late, err
 	}
 	late.outside = append(late.outside, held...)

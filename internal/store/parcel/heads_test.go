@@ -58,7 +58,7 @@ func TestHeadsAreTheKeysOfRecords(t *testing.T) {
 		require.Equal(t, whole[i].Key.Order(), head.Key.Order())
 		require.NoError(t, head.Load(&head))
 		require.Nil(t, head.Load)
-		require.Equal(t, string(record.AppendLine(nil, fields, record.Record{Key: whole[i].Key, Values: whole[i].Values})), string(record.AppendLine(nil, fields, head)))
+		require.Equal(t, string(record.AppendLine(nil, fields, whole[i])), string(record.AppendLine(nil, fields, head)))
 		i++
 	}
 	assert.Equal(t, len(whole), i)

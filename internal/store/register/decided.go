@@ -14,6 +14,7 @@ import (
 	"anagram/internal/files/safe"
 	"anagram/internal/files/sqlitefile"
 	"anagram/internal/store/docket"
+	"anagram/internal/store/docket/run"
 	"anagram/internal/store/workspace"
 )
 
@@ -64,7 +65,7 @@ CREATE TABLE IF NOT EXISTS decided (source TEXT, target TEXT, type TEXT, ord BLO
 	decision TEXT, who TEXT, note TEXT, at TEXT,
   source_sum BLOB, target_sum BLOB, PRIMARY KEY (source, target, type, ord, field)) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS seen (docket INTEGER PRIMARY KEY, matched_at TEXT, size INTEGER, modified INTEGER);
-PRAGMA user_version = 3;`
+PRAGMA user_version = 4;`
 
 // wait is how long another anagram that brings this up to date is waited for.
 const wait = 10 * time.Second
@@ -97,7 +98,7 @@ func openDecided(ctx context.Context, w *workspace.Workspace, before int, path s
 	db.SetMaxOpenConns(1)
 	d := &Decided{db: db}
 	var was int
-	if err = db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&was); err == nil && was != 0 && was != 3 {
+	if err = db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&was); err == nil && was != 0 && was != 4 {
 		err = errors.New("an earlier program made it")
 	}
 	if err == nil {
@@ -243,6 +244,10 @@ func (d *Decided) take(ctx context.Context, tx *sql.Tx, path string, number int,
 			return true, err
 		}
 		defer k.close()
+		used, err := run.Used(ctx, of)
+		if err != nil {
+			return true, ctx.Err()
+		}
 		for f, err := range of.Found.Decided(ctx) {
 			if ctx.Err() != nil {
 				return true, ctx.Err()
@@ -250,7 +255,8 @@ func (d *Decided) take(ctx context.Context, tx *sql.Tx, path string, number int,
 			if err != nil {
 				return true, nil // damaged; anagram history says so
 			}
-			if err := k.keep(ctx, h, number, f); err != nil {
+			last, wrote := used[f.ID]
+			if err := k.keep(ctx, h, number, f, wrote && lastApproval(f) <= last); err != nil {
 				return true, err
 			}
 		}
@@ -258,6 +264,17 @@ func (d *Decided) take(ctx context.Context, tx *sql.Tx, path string, number int,
 	_, err = tx.ExecContext(ctx, "INSERT OR REPLACE INTO seen VALUES (?,?,?,?)", number, h.MatchedAt, info.Size(),
 		info.ModTime().UnixNano())
 	return true, err
+}
+
+// lastApproval gives the last word in the log that approves anything of a finding.
+func lastApproval(f docket.Finding) int64 {
+	last := f.Seq
+	for _, w := range f.Said() {
+		if w.Decision == decision.Approved {
+			last = max(last, w.Seq)
+		}
+	}
+	return last
 }
 
 // keeping has the statements by which decisions are taken.
@@ -281,8 +298,9 @@ func (k keeping) close() {
 }
 
 // keep takes what a docket says about a record and its fields, unless a later one says
-// something. A record that was declined but for some fields was declined field by field.
-func (k keeping) keep(ctx context.Context, h docket.Header, number int, f docket.Finding) error {
+// something. A record that was declined but for some fields was declined field by field. An approval
+// that an import carried out is none any more: what was taken back since is not approved.
+func (k keeping) keep(ctx context.Context, h docket.Header, number int, f docket.Finding, carriedOut bool) error {
 	put := func(field string, decision decision.Decision, source, target []byte) error {
 		who, note, at, first := f.SaidOn(field)
 		if first == 0 {
@@ -294,7 +312,7 @@ func (k keeping) keep(ctx context.Context, h docket.Header, number int, f docket
 	}
 	partly := f.Decision != decision.Approved && f.AnyApproved()
 	on := f.Decision
-	if partly || f.ByRule { // a rule decides anew each time
+	if partly || f.ByRule || carriedOut && on == decision.Approved { // a rule decides anew each time
 		on = decision.Undecided
 	}
 	if err := put("", on, sum(f.Source), sum(f.Target)); err != nil {

@@ -31,6 +31,7 @@ type stepped struct {
 	Backup    int
 	Began     bool         // something may have been written
 	Unwritten prepare.Rest // what it did not come to
+	Stamps    *prepare.Stamps
 }
 
 // stepOf names a write in the journal.
@@ -48,7 +49,7 @@ func stepOf(w sequence.Write) run.Step {
 // InSteps does everything between lock and end.
 func InSteps(ctx context.Context, s *session.Session, r prepare.Ready, work environment.Work, rest prepare.Rest,
 	resumes bool) (stepped, error) {
-	out := stepped{Unwritten: prepare.NewRest()}
+	out := stepped{Unwritten: prepare.NewRest(), Stamps: &prepare.Stamps{}}
 	out.Rest = rest
 	writes, progress, rest, err := planned(ctx, s, r, work, rest, resumes, func(n int) { out.Backup += n })
 	out.Rest = rest
@@ -80,7 +81,8 @@ func InSteps(ctx context.Context, s *session.Session, r prepare.Ready, work envi
 			a := approvals[i]
 			if n := together(most, progress, failed, last, at, batch[i:], approvals[i:], changes[i:]); n > 1 {
 				out.Began = true
-				some := many{r: r, work: work, writes: batch[i : i+n], approvals: approvals[i : i+n], changes: changes[i : i+n]}
+				some := many{r: r, work: work, writes: batch[i : i+n], approvals: approvals[i : i+n], changes: changes[i : i+n],
+					stamps: out.Stamps}
 				if err := some.take(ctx, &out, failed); err != nil {
 					return err
 				}
@@ -94,7 +96,7 @@ func InSteps(ctx context.Context, s *session.Session, r prepare.Ready, work envi
 			if out.stranded(a, failed) {
 				continue
 			}
-			one := taking{r: r, work: work, approval: a, write: w, change: changes[i]}
+			one := taking{r: r, work: work, approval: a, write: w, change: changes[i], stamps: out.Stamps}
 			out.Began = true
 			left, err := one.take(ctx, progress)
 			if err != nil {
@@ -219,6 +221,7 @@ type taking struct {
 	approval *standing.Approval
 	write    sequence.Write
 	change   environment.Change
+	stamps   *prepare.Stamps
 }
 
 // take writes, unless the journal says that it was done. What the target refuses is left out.
@@ -348,6 +351,7 @@ func (t taking) keep(ctx context.Context) error {
 }
 
 func (t taking) journal(ctx context.Context, typ docket.Type, list []prepare.Now) error {
+	t.stamps.Note(list)
 	for _, after := range t.r.Made(typ, list) {
 		if err := run.JournalMade(ctx, t.r.Docket, t.r.Run, after); err != nil {
 			return err

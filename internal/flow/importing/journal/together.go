@@ -45,6 +45,7 @@ type many struct {
 	writes    []sequence.Write
 	approvals []*standing.Approval
 	changes   []environment.Change
+	stamps    *prepare.Stamps
 }
 
 // take writes them, and reads them back. What the target refuses is left out; where something
@@ -117,7 +118,7 @@ func (m many) back(ctx context.Context, written []*standing.Approval) ([]prepare
 	if err != nil || len(twice) > 0 {
 		return twice, err
 	}
-	one := taking{r: m.r, work: m.work}
+	one := taking{r: m.r, work: m.work, stamps: m.stamps}
 	return nil, one.journal(ctx, typ, list)
 }
 

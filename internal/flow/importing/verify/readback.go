@@ -22,9 +22,9 @@ import (
 // was approved and else what it held before; what was not to be written is as it was.
 
 // ReadBack reads what was written and gives what is not as it was approved.
-// keep is given new records as they were read back.
+// keep is given records as they were read back.
 func ReadBack(ctx context.Context, s *session.Session, r prepare.Ready, target environment.Reader, rest prepare.Rest, total int,
-	keep func([]run.After) error) ([]prepare.LeftOut, error) {
+	keep func(docket.Type, []prepare.Now) error) ([]prepare.LeftOut, error) {
 	s.Progress.Start("reading back", total)
 	defer s.Progress.Done()
 	var out []prepare.LeftOut
@@ -51,7 +51,7 @@ func ReadBack(ctx context.Context, s *session.Session, r prepare.Ready, target e
 		if len(out) > 0 {
 			continue // all of them are told
 		}
-		if err := keep(r.Made(l.Typ, l.List)); err != nil {
+		if err := keep(l.Typ, l.List); err != nil {
 			return out, err
 		}
 	}
