@@ -95,7 +95,7 @@ var asked = map[string]string{
 	// The engine holds its own keys, in the transaction.
 	"key-in-use": "TestAKeyThatOthersHold",
 	// Cautions of the match about what was compared then.
-	"not-on-both-sides": "", "removed-in-source": "", "old-parcel": "", "source-moved": "", "open-docket": "", "pair-not-used": "", "referred-differs": "", "beside": "", "not-restored": "",
+	"not-on-both-sides": "", "removed-in-source": "", "cannot-be-explained": "", "old-parcel": "", "source-moved": "", "open-docket": "", "pair-not-used": "", "referred-differs": "", "beside": "", "not-restored": "",
 }
 
 func TestEveryRuleThatCanTurnIsAskedAgain(t *testing.T) {

@@ -107,6 +107,14 @@ func goneFromSource(address, source string, since *known.Gone, edited []string, 
 		say("bring it back in %s and export again", source))
 }
 
+// cannotBeExplained says that a record differs though neither side changed it since one was copied from
+// the other, as far as their stamps tell.
+func cannotBeExplained(address string, source, target Side) Check {
+	return caution("cannot-be-explained", fmt.Sprintf("%s differs, but by their stamps neither side changed it since one was copied from the other: %s, %s.",
+		address, source.changed(), target.changed()),
+		say("find out which is right, as somebody changed it without leaving a stamp; then approve or decline it"))
+}
+
 // onDay writes a moment to the minute, in UTC.
 func onDay(at string) string {
 	t, err := time.Parse(time.RFC3339, at)

@@ -22,7 +22,7 @@ func (f Facts) Checks() []On {
 	case f.Found.Source == nil:
 		rules = append(rules, conflicts, removedInSource)
 	default:
-		rules = append(rules, conflicts, likeIDs, each(onlyWhenMade, fits), lacking, local)
+		rules = append(rules, conflicts, unexplained, likeIDs, each(onlyWhenMade, fits), lacking, local)
 	}
 	var out []On
 	for _, one := range rules {
@@ -100,10 +100,21 @@ func removedInSource(f Facts) []On {
 		return nil
 	}
 	var edited []string
-	for _, d := range match.Compare(f.Fields, f.Found.Agreed.Values, f.Found.Target.Values, nil) {
-		edited = append(edited, f.Fields[d.Field].Name)
+	if f.Found.Agreed != nil {
+		for _, d := range match.Compare(f.Fields, f.Found.Agreed.Values, f.Found.Target.Values, nil) {
+			edited = append(edited, f.Fields[d.Field].Name)
+		}
 	}
 	return always(goneFromSource(f.Address, f.Source, known.NotesOf(f.Found.Agreed).Gone, edited, sideOf(f.Target, f.Found.Target,
+		f.Found.Agreed)))
+}
+
+// unexplained: what differs though by the stamps nobody changed it is named.
+func unexplained(f Facts) []On {
+	if !f.Found.Unexplained {
+		return nil
+	}
+	return always(cannotBeExplained(f.Address, sideOf(f.Source, f.Found.Source, f.Found.Agreed), sideOf(f.Target, f.Found.Target,
 		f.Found.Agreed)))
 }
 

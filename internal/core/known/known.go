@@ -75,6 +75,15 @@ func (m Match) After(whole, apart bool, source, target, before *record.Record) *
 	return &out
 }
 
+// Unvalued is the entry of a record that was on both sides, with which values is not known.
+func Unvalued(key record.Key, fields []record.Field) *record.Record {
+	out := &record.Record{Key: key, Values: make([]record.Value, len(fields))}
+	for i := range out.Values {
+		out.Values[i] = record.AbsentValue()
+	}
+	return out
+}
+
 // Taught is what an import teaches of a record: values on which both sides agree by now, the others
 // absent, and what is to be forgotten.
 type Taught struct {

@@ -96,6 +96,8 @@ type Finding struct {
 	Target      *record.Record
 	Agreed      *record.Record // what both last agreed on, nil where nothing is known
 	Differences []Difference   // of changed, target-edit and conflict, in field order
+	// Unexplained says that both differ though by their stamps nobody changed either.
+	Unexplained bool
 	// SourceIDs and TargetIDs list the internal ids where the key is ambiguous, at
 	// most MaxIDs of them.
 	SourceIDs, TargetIDs []string
@@ -129,6 +131,9 @@ type Input struct {
 	// what both sides had; nil is none.
 	Covers func(record.Key) bool
 	Seen   iter.Seq2[record.Key, error]
+	// Copied, where it is given, says since when the two environments go their own ways. It tells who
+	// moved where nothing is agreed.
+	Copied *known.Copy
 	// InScope says whether the selection covers a key. Target records outside are
 	// counted as not compared.
 	InScope func(record.Key) bool
@@ -233,7 +238,7 @@ func (o atKey) compare(in Input, counts *Counts, found func(Finding) error) erro
 		}
 		if !within {
 			counts.By[Same]++
-			return in.remember(o.met(Same, nil, o.source.first, o.source.first))
+			return in.remember(o.met(Same, nil, o.source.first, o.target.first))
 		}
 	}
 	o.source.first, o.target.first, o.agreed = apart(o.source.first), apart(o.target.first), apart(o.agreed)
@@ -332,21 +337,22 @@ func (o atKey) judge(in Input) Finding {
 	}
 	f.SourceIDs, f.TargetIDs = nil, nil
 	switch {
-	case t.first == nil && in.Agreed != nil && agreed != nil:
+	case t.first == nil && (in.Agreed != nil && agreed != nil || o.copied(in, s.first)):
 		f.Status, f.Reasons = Conflict, []Reason{RemovedInTarget}
 		return f
 	case t.first == nil:
 		f.Status = New
 		return f
 	case s.first == nil:
-		f.Status, f.Reasons = TargetOnly, in.goneFrom(*t.first, agreed)
+		f.Status, f.Reasons = TargetOnly, o.goneFrom(in, *t.first)
 		return f
 	}
-	apart := agreed == nil && !o.seen && in.Covers != nil && in.Covers(key)
+	apart := o.apart(in)
 	if in.AgreedLater {
 		agreed = nil
 	}
 	f.Differences = in.differences(*s.first, *t.first, agreed)
+	explained := !apart && in.Copied != nil && in.explain(&f, o.agreed)
 	f.Status = statusOf(f.Differences)
 	if f.Status == Conflict {
 		f.Reasons = []Reason{BothMoved}
@@ -357,7 +363,7 @@ func (o atKey) judge(in Input) Finding {
 	if f.Status != Changed && f.Status != Conflict {
 		return f
 	}
-	guessed := !in.AgreedIsAll && !apart && slices.ContainsFunc(f.Differences, func(d Difference) bool { return !d.AgreedKnown })
+	guessed := !in.AgreedIsAll && !apart && !explained && slices.ContainsFunc(f.Differences, func(d Difference) bool { return !d.AgreedKnown })
 	if guessed && in.newer(*s.first, *t.first, o.agreed) {
 		f.Status, f.Reasons = Conflict, append(f.Reasons, TargetNewer)
 	}
@@ -367,9 +373,49 @@ func (o atKey) judge(in Input) Finding {
 	return f
 }
 
+// apart reports whether the record, of which nothing is known, was not on both sides before.
+func (o atKey) apart(in Input) bool {
+	return o.agreed == nil && !o.seen && in.Covers != nil && in.Covers(o.key)
+}
+
+// copied reports whether a record that one side has was there when both environments were one.
+func (o atKey) copied(in Input, of *record.Record) bool {
+	if in.Copied == nil || o.agreed != nil || o.seen || o.apart(in) || in.AgreedIsAll {
+		return false
+	}
+	if o.target.first == nil {
+		return in.Copied.OfSource(of.ChangedAt) == known.AsCopied
+	}
+	return in.Copied.OfTarget(of.ChangedAt) == known.AsCopied
+}
+
+// explain says of the differences of which nothing is agreed who moved, by the stamps; ok is false where
+// they do not tell.
+func (in Input) explain(f *Finding, entry *record.Record) (ok bool) {
+	from, _ := known.Changed(entry, in.SourceName, f.Source)
+	at, _ := known.Changed(entry, in.TargetName, f.Target)
+	source, target := in.Copied.OfSource(from), in.Copied.OfTarget(at)
+	if source == known.Untold || target == known.Untold {
+		return false
+	}
+	moved := map[[2]bool]Moved{{true, false}: MovedSource, {false, true}: MovedTarget, {true, true}: MovedBoth}[[2]bool{
+		source == known.ChangedSince, target == known.ChangedSince}]
+	for i, d := range f.Differences {
+		if !d.AgreedKnown {
+			f.Differences[i].Moved = moved
+			f.Unexplained = f.Unexplained || moved == MovedUnknown
+		}
+	}
+	return true
+}
+
 // goneFrom says why only the target has a record, as far as what both last agreed on tells. What was
 // agreed after the parcel was made tells nothing about it.
-func (in Input) goneFrom(target record.Record, agreed *record.Record) []Reason {
+func (o atKey) goneFrom(in Input, target record.Record) []Reason {
+	agreed := o.agreed
+	if o.copied(in, &target) {
+		return []Reason{RemovedInSource}
+	}
 	if in.Agreed == nil || agreed == nil || in.AgreedLater || in.AgreedIsAll {
 		return nil
 	}

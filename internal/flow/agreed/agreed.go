@@ -52,7 +52,27 @@ func Open(s *session.Session, source, target string) (*parcel.Reader, error) {
 		return nil,
 			session.Usage("The agreed values of %s and %s cannot be read (%v). Bring the file back, or remove it: then it is not known which side changed what since", source, target, err)
 	}
+	if at, copied := s.Workspace.CopiedAt(source, target); copied {
+		forgetBefore(p, source, target, at)
+	}
 	return p, nil
+}
+
+// forgetBefore takes the types out of what was remembered that nothing was remembered of since one
+// environment was copied from the other.
+func forgetBefore(p *parcel.Reader, source, target string, at time.Time) {
+	since := func(of string) bool {
+		t, err := time.Parse(time.RFC3339, of)
+		return err == nil && t.After(at)
+	}
+	p.Manifest.Types = slices.DeleteFunc(p.Manifest.Types, func(t parcel.Type) bool {
+		if since(UpTo(p, source, t.Name)) || since(UpTo(p, target, t.Name)) {
+			return false
+		}
+		delete(p.Manifest.Covered, t.Name)
+		p.Manifest.Outside = slices.DeleteFunc(p.Manifest.Outside, func(o parcel.Outside) bool { return o.Name == t.Name })
+		return true
+	})
 }
 
 // UpTo tells when the newest parcel of a source was exported from which it is known what is
@@ -153,6 +173,7 @@ type Writing struct {
 	source  string
 	upTo    map[string]string // see parcel.Manifest
 	covered map[string]known.Coverage
+	shared  Shared
 }
 
 // Begin begins to write the agreed values of a pair anew; old is what they were, nil

@@ -50,7 +50,7 @@ func (b Before) Covers(names *pairing.Names, typ string) func(record.Key) bool {
 // Type gives what was known of a type, and a Remembering that takes down what is known now. Old may be
 // nil, as may w: then nothing is remembered.
 func Type(ctx context.Context, old *parcel.Reader, w *Writing, c Compared) (Before, *Remembering, error) {
-	r := &Remembering{fields: c.Fields, compared: len(c.Fields), whole: c.Whole, docket: c.Docket, at: c.Now}
+	r := &Remembering{fields: c.Fields, compared: len(c.Fields), whole: c.Whole, docket: c.Docket, at: c.Now, writing: w}
 	if w != nil {
 		r.fields = w.begin(c.Type, c.ExportedAt, c.Fields)
 		var err error
@@ -96,6 +96,30 @@ type Remembering struct {
 	whole    bool
 	docket   int
 	at       string
+	writing  *Writing
+}
+
+// Shared is what both sides have the same: how many records, and the latest stamp among those that
+// have the same stamp as well, "" for none. Where one side was copied from the other, it was then.
+type Shared struct {
+	Records int
+	Stamp   string
+}
+
+func (s *Shared) note(source, target *record.Record) {
+	s.Records++
+	if source.ChangedAt == target.ChangedAt {
+		s.Stamp = max(s.Stamp, source.ChangedAt)
+	}
+}
+
+// First gives what both sides have in common where nothing was known of them before; ok is false where
+// something was, or nothing is remembered.
+func (w *Writing) First() (shared Shared, ok bool) {
+	if w == nil || w.old != nil {
+		return Shared{}, false
+	}
+	return w.shared, true
 }
 
 // Seen takes down that it cannot be told what both sides have of a key.
@@ -112,6 +136,9 @@ func (r *Remembering) Note(met match.Met) error {
 		return nil
 	}
 	status, source, target, agreed := met.Status, met.Source, met.Target, met.Agreed
+	if status == match.Same {
+		r.writing.shared.note(source, target)
+	}
 	whole := r.whole && !met.Passed
 	if agreed == nil && unclear(met, whole) {
 		return r.seen.Add(met.Key)
@@ -137,6 +164,11 @@ func (r *Remembering) Note(met match.Met) error {
 		if err := loaded(r); err != nil {
 			return err
 		}
+	}
+	if agreed == nil && slices.ContainsFunc(met.Reasons, func(r match.Reason) bool {
+		return r == match.RemovedInTarget || r == match.RemovedInSource
+	}) {
+		agreed = known.Unvalued(met.Key, r.fields) // both had it when one was copied from the other
 	}
 	// Of a key that is ambiguous by now what was agreed stays.
 	step := known.Match{Fields: r.fields, Compared: r.compared, Docket: r.docket, At: r.at}

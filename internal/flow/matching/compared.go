@@ -9,6 +9,7 @@ import (
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
 	"anagram/internal/core/evidence"
+	"anagram/internal/core/known"
 	"anagram/internal/core/pairing"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
@@ -37,6 +38,7 @@ type compared struct {
 	selection choose.Chosen
 	scratch   string
 
+	copied    *known.Copy     // nil where it is not said that one environment is a copy of the other
 	known     *parcel.Reader  // what both last agreed on; nil where nothing is known
 	remembers *agreed.Writing // nil where nothing is remembered
 	// Names of paired records: in the target, and by what was agreed; nil where nothing is
@@ -90,6 +92,7 @@ func open(ctx context.Context, s *session.Session, r Request) (c compared, err e
 	if c.known, c.remembers, err = openAgreed(ctx, c, r.Agreed); err != nil {
 		return c, err
 	}
+	c.copied = copiedAt(c)
 	if c.selection, err = choose.SelectTypes(c.parcel.Catalog, c.parcel.Manifest.Selection); err != nil {
 		return c, err
 	}
@@ -154,6 +157,19 @@ func openAgreed(ctx context.Context, c compared, given string) (known *parcel.Re
 		remembers, err = agreed.Begin(c.session, p.Source, c.target, known, p.Keys, c.catalog)
 	}
 	return known, remembers, err
+}
+
+// copiedAt says when one of both environments was copied from the other, as far as anybody says so.
+func copiedAt(c compared) *known.Copy {
+	at, ok := c.session.Workspace.CopiedAt(c.source, c.target)
+	if !ok || c.against != nil || c.back != nil || c.parcel.Manifest.Origin != "" {
+		return nil
+	}
+	zone := c.model.Here
+	if zone == nil {
+		zone = c.env.About.Zone
+	}
+	return &known.Copy{At: at, Source: c.model.There, Target: zone}
 }
 
 // agreedLater reports whether what is known to be agreed on a type is from a parcel that

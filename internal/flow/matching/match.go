@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"time"
 
 	"anagram/internal/core/check"
+	"anagram/internal/core/known"
 	"anagram/internal/core/match"
 	"anagram/internal/flow/decide"
 	"anagram/internal/flow/session"
@@ -32,6 +34,13 @@ type Result struct {
 	// Forgotten is why it could not be remembered what both sides agree on, and Uncarried
 	// why decisions of earlier dockets were not filled in. The docket stands all the same.
 	Forgotten, Uncarried error
+	First                *First // nil where something was known of both sides, or they do not differ
+}
+
+// First says that nothing was known of both sides before, so that nobody can tell who changed what.
+type First struct {
+	Same   int       // records that are the same
+	Latest time.Time // the latest stamp that such records have in common, zero for none
 }
 
 // Request says what to match with what.
@@ -118,10 +127,25 @@ func once(ctx context.Context, s *session.Session, r Request) (result Result, ta
 	return told(ctx, s, c, result), false, ctx.Err()
 }
 
+// first says what of a first match is to be told, nil for nothing.
+func (c compared) first(result Result) *First {
+	shared, first := c.remembers.First()
+	differ := 0
+	for _, t := range result.Types {
+		differ += t.Counts[match.Changed] + t.Counts[match.Conflict]
+	}
+	if !first || c.copied != nil || differ == 0 {
+		return nil
+	}
+	at, _ := known.Moment(shared.Stamp, c.model.There)
+	return &First{Same: shared.Records, Latest: at}
+}
+
 // told completes what a match found with what is done once its docket stands.
 func told(ctx context.Context, s *session.Session, c compared, result Result) Result {
 	header := result.Header
 	if c.remembers != nil {
+		result.First = c.first(result)
 		result.Forgotten = c.remembers.Finish(ctx)
 	}
 	if c.back != nil {

@@ -53,6 +53,7 @@ type Environment struct {
 	Around    Around
 	TLSOff    bool // a password may go over a connection that is not proven to be the server's
 	Web       Web
+	MadeFrom  MadeFrom
 	Line      int
 }
 
@@ -166,6 +167,7 @@ type environmentForm struct {
 	Imports   string              `yaml:"imports"`
 	Around    aroundForm          `yaml:"around_import"`
 	Web       Web                 `yaml:"web"`
+	MadeFrom  madeFromForm        `yaml:"made_from"`
 }
 
 type aroundForm struct {
@@ -274,6 +276,9 @@ func Open(dir string) (*Workspace, error) {
 		}
 		w.Environments = append(w.Environments, e)
 	}
+	if err := w.copies(doc); err != nil {
+		return nil, err
+	}
 	if w.People, err = readPeople(doc, form.People); err != nil {
 		return nil, err
 	}
@@ -326,7 +331,7 @@ func readEnvironment(doc *yamldoc.Document, name string, described environmentFo
 				"environment %s: zone: %q is not known; it looks like Europe/Berlin or UTC", name, described.Zone)
 		}
 	}
-	return e, nil
+	return e, readMadeFrom(doc, name, described.MadeFrom, &e)
 }
 
 // readAround reads what is done before and after an import.

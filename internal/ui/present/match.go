@@ -3,6 +3,7 @@ package present
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"anagram/internal/flow/loadfiles"
 	"anagram/internal/flow/matching"
@@ -26,6 +27,9 @@ func Match(a *Page, r matching.Result, loads []loadfiles.Confirmation) error {
 	}
 	if r.Blockers+r.Cautions > 0 {
 		Printf(a.Out, "%s, %s\n", Count(r.Blockers, "blocker"), Count(r.Cautions, "caution"))
+	}
+	if r.First != nil {
+		fmt.Fprintln(a.Out, a.Wrap(firstMatch(r), ""))
 	}
 	if r.Carried > 0 {
 		fmt.Fprintln(a.Out, a.Wrap(fmt.Sprintf("%s declined or held as before, as both sides are as they were.",
@@ -67,6 +71,17 @@ func Match(a *Page, r matching.Result, loads []loadfiles.Confirmation) error {
 		a.Note("Everything that was compared is the same.")
 	}
 	return nil
+}
+
+// firstMatch says what cannot be known, and how to tell it.
+func firstMatch(r matching.Result) string {
+	h := r.Header
+	out := fmt.Sprintf("This is the first match of %s and %s, so it cannot be known who changed what differs.", h.Source, h.Target)
+	if r.First.Latest.IsZero() {
+		return out
+	}
+	return out + fmt.Sprintf(" If %s was copied from %s, say when under %s in anagram.yaml, and match again: made_from: {environment: %s, on: %s}. That is the last change that records which are the same on both sides have in common.",
+		h.Source, h.Target, h.Source, h.Target, r.First.Latest.UTC().Format(time.RFC3339Nano))
 }
 
 // Header says what is compared with what: it stands on top of everything.

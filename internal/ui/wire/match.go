@@ -1,6 +1,8 @@
 package wire
 
 import (
+	"time"
+
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
 	"anagram/internal/flow/export"
@@ -58,6 +60,7 @@ type Match struct {
 	Cautions       int      `json:"cautions"`
 	Checks         []Check  `json:"checks"` // on the whole docket
 	Docket         int      `json:"docket"`
+	First          *First   `json:"first_match,omitempty"`
 	Gone           int      `json:"gone"`
 	Open           int      `json:"open"`
 	Parcel         string   `json:"parcel"`
@@ -65,6 +68,12 @@ type Match struct {
 	Target         string   `json:"target"`
 	Totals         Counts   `json:"totals"`
 	Types          []Counts `json:"types"`
+}
+
+// First says that nothing was known of both sides before.
+type First struct {
+	Same   int    `json:"same"`
+	Latest string `json:"latest,omitempty"` // the latest stamp that records which are the same have in common
 }
 
 // Counts are records by status, of one type or of all.
@@ -104,6 +113,12 @@ func MatchOf(r matching.Result) Match {
 	out := Match{Docket: h.Number, Parcel: h.Parcel, Source: h.Source, Target: h.Target, Types: []Counts{}, Blockers: r.Blockers,
 		Cautions: r.Cautions, Carried: r.Carried, ByRule: r.ByRule, Open: r.Open, Gone: r.Gone, ApprovedBefore: r.ApprovedBefore,
 		Checks: checksOf(r.Docket)}
+	if r.First != nil {
+		out.First = &First{Same: r.First.Same}
+		if !r.First.Latest.IsZero() {
+			out.First.Latest = r.First.Latest.UTC().Format(time.RFC3339Nano)
+		}
+	}
 	for _, t := range r.Types {
 		out.Types, out.Totals = append(out.Types, CountsOf(t)), out.Totals.Plus(CountsOf(t))
 	}
