@@ -226,10 +226,16 @@ type finding struct {
 	Comments                        []struct{ By, At, Text, To string }
 	Stands                          string
 	Needs                           int
+	Changed                         []changed
 	Decisions                       []struct {
 		By, Decision, Field, At, Note string
 		OverruledBy                   string `json:"overruled_by"`
 	}
+}
+
+type changed struct {
+	Environment, At, Zone, By string
+	Docket                    int
 }
 
 type shownField struct {

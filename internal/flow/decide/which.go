@@ -6,6 +6,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"anagram/internal/core/check"
 	"anagram/internal/core/decision"
@@ -30,11 +31,15 @@ type Which struct {
 	Before    bool                // an earlier docket approved them, on the values that both sides still have
 	Group     string              // address of a record: the group that it is in, or heads
 	WaitsFor  string              // a person whose word would bring the finding on
+	// ChangedBy are people who changed the record last on either side, as its stamp says; ChangedSince
+	// is a moment, RFC 3339, at or after which either side changed it. Own imports count for neither.
+	ChangedBy    []string
+	ChangedSince string
 }
 
 // Any reports whether something limits it beside patterns.
 func (w Which) Any() bool {
-	return len(w.Statuses)+len(w.Types)+len(w.Decisions)+len(w.By)+len(w.Checks) > 0 || w.WaitsFor != "" || w.Group != "" || w.Before
+	return len(w.Statuses)+len(w.Types)+len(w.Decisions)+len(w.By)+len(w.Checks) > 0 || len(w.ChangedBy) > 0 || w.ChangedSince != "" || w.WaitsFor != "" || w.Group != "" || w.Before
 }
 
 // Reviewed is a finding with its checks, static ones and those that follow from the
@@ -85,8 +90,12 @@ type selected struct {
 // docket does not know is an error with the nearest word.
 func choose(ctx context.Context, of *session.Session, d *docket.Docket, w Which) (selected, error) {
 	w.By, w.WaitsFor = named(w.By, of.Who), strings.Join(named([]string{w.WaitsFor}, of.Who), "")
+	since, err := sinceOf(w.ChangedSince)
+	if err != nil {
+		return selected{}, err
+	}
+	w.ChangedSince, w.ChangedBy = since, named(w.ChangedBy, of.Who)
 	s := selected{d: d, session: of, which: w}
-	var err error
 	if s.demand, err = standing.Demanded(of, d); err != nil {
 		return s, err
 	}
@@ -137,7 +146,7 @@ func (s selected) each(ctx context.Context, by order) iter.Seq2[Reviewed, error]
 				return
 			}
 			r := s.with(f)
-			if s.which.fits(r, s.session.Who) && (s.which.WaitsFor == "" || s.waits(r, s.which.WaitsFor)) && !yield(r, nil) {
+			if s.which.fits(r, s.session.Who) && s.which.changed(s.d.Header, f) && (s.which.WaitsFor == "" || s.waits(r, s.which.WaitsFor)) && !yield(r, nil) {
 				return
 			}
 		}
@@ -161,6 +170,32 @@ func (s selected) with(f docket.Finding) Reviewed {
 		}
 	}
 	return r
+}
+
+// sinceOf reads a date, whose beginning in UTC is meant, or a time; "" is neither.
+func sinceOf(text string) (string, error) {
+	if text == "" {
+		return "", nil
+	}
+	for _, form := range []string{time.RFC3339, time.DateOnly, "2006-01-02T15:04", "2006-01-02 15:04"} {
+		if t, err := time.Parse(form, text); err == nil {
+			return t.UTC().Format(time.RFC3339), nil
+		}
+	}
+	return "", session.Usage("--changed-since %q is neither a date such as 2026-11-23 nor a time such as 2026-11-23T08:00:00Z", text)
+}
+
+// changed reports whether somebody who is meant changed the record, and since then.
+func (w Which) changed(h docket.Header, f docket.Finding) bool {
+	if len(w.ChangedBy) == 0 && w.ChangedSince == "" {
+		return true
+	}
+	since, _ := time.Parse(time.RFC3339, w.ChangedSince)
+	return slices.ContainsFunc(h.Changes(f), func(c docket.Change) bool {
+		at, told := c.Moment()
+		by := len(w.ChangedBy) == 0 || slices.ContainsFunc(w.ChangedBy, func(who string) bool { return strings.EqualFold(who, c.By) })
+		return c.Own == nil && by && (w.ChangedSince == "" || told && !at.Before(since))
+	})
 }
 
 // fits reports whether a finding is among those meant, as far as the docket could not say it.

@@ -41,8 +41,9 @@ type Finding struct {
 	InTarget   bool
 	Known      bool // of some field what both last agreed on is known
 	Fields     []Field
-	Removal    string // what becomes of a record that an import made; "" of any other
-	Filled     string // what the import gives a new record beside what the source brings
+	Removal    string    // what becomes of a record that an import made; "" of any other
+	Changed    []Changed // last on either side, where it is known
+	Filled     string    // what the import gives a new record beside what the source brings
 	Checks     []check.Check
 	Words      []Word // what everybody said last, beside what StandsText says
 	Said       []Said
@@ -75,7 +76,7 @@ func Of(d *docket.Docket, r decide.Reviewed) Finding {
 		Type: r.Type, Status: r.Status, StatusText: StatusText(r.Finding), Reasons: reasonsText(r.Reasons),
 		Stands: r.Stands(), Asks: r.Asks() && !r.Hopeless(), Spoke: spoke(r), StandsText: show.Harmless(standsText(h, r)),
 		InSource: r.Status != match.TargetOnly, InTarget: !r.Adds(),
-		Removal: RemovalText(h, r.Finding), Filled: FilledText(h, r.Finding), Checks: Harmless(r.Checks),
+		Removal: RemovalText(h, r.Finding), Changed: changedOf(h, r.Finding), Filled: FilledText(h, r.Finding), Checks: Harmless(r.Checks),
 	}
 	t, _ := d.Type(r.Type)
 	for _, f := range r.Fields {

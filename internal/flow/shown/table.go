@@ -32,13 +32,14 @@ const (
 	ColTake
 	ColNote
 	ColDocket
-	ColBy   // whose the answers of the row are; filled in
-	ColMade // when the table was made, UTC, RFC 3339
+	ColBy      // whose the answers of the row are; filled in
+	ColMade    // when the table was made, UTC, RFC 3339
+	ColChanged // last, on either side
 	columns
 )
 
 var columnNames = [columns]string{"address", "title", "status", "field", "source", "target", "agreed", "moved", "checks", "stands",
-	"decision", "take", "note", "docket", "by", "made"}
+	"decision", "take", "note", "docket", "by", "made", "changed"}
 
 // Labels of the summary sheet that are read again.
 const (
@@ -80,6 +81,7 @@ func (t Table) Rows(f Finding) [][]string {
 		return cells
 	}
 	first := row()
+	first[ColChanged] = sheet.Shown(f.ChangedText())
 	first[ColChecks], first[ColStands] = sheet.Shown(checksText(f)), sheet.Shown(standsCell(f))
 	out := [][]string{first}
 	for _, field := range f.Fields {

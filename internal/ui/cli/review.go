@@ -26,6 +26,8 @@ func (w *whichFlags) add(cmd *cobra.Command, which *decide.Which) {
 	flags.StringSliceVar(&w.decisions, "decision", nil, "open, waiting, approved, in-part, declined, held, clash, target-kept, to-see")
 	flags.StringSliceVar(&which.By, "by", nil, "only findings that this person decided; me is you, others everybody else")
 	flags.StringVar(&which.WaitsFor, "waits-for", "", "only findings that this person's word would bring on; me is you")
+	flags.StringSliceVar(&which.ChangedBy, "changed-by", nil, "only records that this person changed last, on either side")
+	flags.StringVar(&which.ChangedSince, "changed-since", "", "only records that either side changed since this date or time")
 	flags.StringSliceVar(&which.Checks, "check", nil, "only findings with this check")
 	flags.BoolVar(&which.Before, "approved-before", false, "only findings that an earlier docket approved, as they still are")
 	flags.StringVar(&which.Group, "group", "", "only the group of this record")

@@ -151,6 +151,7 @@ func printFinding(a *Page, d *docket.Docket, r decide.Reviewed) {
 	}
 	if f.InSource && f.InTarget {
 		printFields(a, d.Header, f)
+		printChanged(a, f)
 		return
 	}
 	var parts []string
@@ -173,6 +174,14 @@ func printFinding(a *Page, d *docket.Docket, r decide.Reviewed) {
 	}
 	if f.Filled != "" {
 		fmt.Fprintln(out, a.Wrap("      the import gives it "+f.Filled, ""))
+	}
+	printChanged(a, f)
+}
+
+// printChanged says when and by whom a record was last changed.
+func printChanged(a *Page, f shown.Finding) {
+	if text := f.ChangedText(); text != "" {
+		fmt.Fprintln(a.Coloured(), a.Wrap("      last changed: "+text, "        "))
 	}
 }
 

@@ -21,10 +21,11 @@ import (
 )
 
 // Widths of the columns of a workbook, in signs, in the order of decide's columns.
-var widths = []float64{32, 26, 24, 20, 30, 30, 22, 9, 60, 26, 12, 10, 30, 22, 16, 21}
+var widths = []float64{32, 26, 24, 20, 30, 30, 22, 9, 60, 26, 12, 10, 30, 22, 16, 21, 44}
 
 // wraps are the columns whose cells go on in another line.
-var wraps = []int{shown.ColTitle, shown.ColSource, shown.ColTarget, shown.ColAgreed, shown.ColChecks, shown.ColStands, shown.ColNote}
+var wraps = []int{shown.ColTitle, shown.ColSource, shown.ColTarget, shown.ColAgreed, shown.ColChecks, shown.ColStands, shown.ColNote,
+	shown.ColChanged}
 
 const (
 	lineHeight = 15 // of a row of one line, in points

@@ -48,6 +48,9 @@ func (m *model) drawDetail(l layout) []string {
 	if f.Filled != "" {
 		out = append(out, wrapped("the import gives it "+f.Filled, w, "  ")...)
 	}
+	if text := f.ChangedText(); text != "" {
+		out = append(out, wrapped(faint.Render("last changed: "+text), w, "  ")...)
+	}
 	for _, c := range checksOf(m, r) {
 		style := warn
 		if c.Level == check.Blocker {

@@ -28,6 +28,7 @@ type Finding struct {
 	Carried   int       `json:"carried_from,omitempty"` // the docket that it was decided in first
 	Fields    []Field   `json:"fields"`
 	Filled    []Filled  `json:"filled,omitempty"` // what the import gives it beside them
+	Changed   []Changed `json:"changed"`          // last on either side, where it is known
 	Checks    []Check   `json:"checks"`
 	Comments  []Comment `json:"comments"`
 	Decisions []Word    `json:"decisions"` // what everybody said last, in the order in which they spoke first
@@ -43,6 +44,30 @@ type Field struct {
 	Moved       string  `json:"moved" one:",source,target,both"`
 	Take        string  `json:"take" one:",source,target"`
 	Decision    string  `json:"decision,omitempty" one:"open,approved,declined,held,target-kept"` // where it differs from the record's
+}
+
+// Changed is when and by whom a record was last changed in an environment, as that told it.
+type Changed struct {
+	Environment string `json:"environment"`
+	At          string `json:"at"`             // as it stands there
+	Zone        string `json:"zone,omitempty"` // of a time without one, where it is known
+	By          string `json:"by"`
+	Docket      int    `json:"docket,omitempty"` // whose import or restore it was
+}
+
+func changedOf(h docket.Header, f docket.Finding) []Changed {
+	out := []Changed{}
+	for _, c := range h.Changes(f) {
+		one := Changed{Environment: c.Environment, At: c.At, By: c.By}
+		if c.Zone != nil {
+			one.Zone = c.Zone.String()
+		}
+		if c.Own != nil {
+			one.Docket = c.Own.Docket
+		}
+		out = append(out, one)
+	}
+	return out
 }
 
 // Filled is a field that an import gives a new record beside what the source brings.
@@ -66,7 +91,7 @@ func FindingOf(h docket.Header, g docket.Group, r decide.Reviewed) Finding {
 		Reasons: []string{}, Decision: string(r.Decision), Stands: string(r.Stands()), Needs: r.Needs, DecidedBy: r.DecidedBy,
 		DecidedAt: r.DecidedAt, Approvers: texts(r.Approvers),
 		ByRule: r.ByRule, Before: r.Before.Docket, Note: r.Note, Carried: r.CarriedFrom, Fields: FieldsOf(r.Fields),
-		Checks: checksOf(r.Checks), Comments: []Comment{}, Decisions: wordsOf(r.Finding)}
+		Changed: changedOf(h, r.Finding), Checks: checksOf(r.Checks), Comments: []Comment{}, Decisions: wordsOf(r.Finding)}
 	for _, reason := range r.Reasons {
 		out.Reasons = append(out.Reasons, string(reason))
 	}
