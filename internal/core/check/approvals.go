@@ -50,6 +50,13 @@ func NotTo(source, target, to string, docket, before int) Check {
 	return c
 }
 
+// BackToThen blocks an import that brings an environment back to what it was, where the person did not
+// name it.
+func BackToThen(then, target string, docket int) Check {
+	return blocker(DirectionCode, fmt.Sprintf("Docket %d brings records of %s back to what they were there then (%s).", docket, target, then),
+		say("say that this is meant, with --to %s", target))
+}
+
 func people(n int) string {
 	if n == 1 {
 		return "the approval of one person"

@@ -134,6 +134,9 @@ type Input struct {
 	// Copied, where it is given, says since when the two environments go their own ways. It tells who
 	// moved where nothing is agreed.
 	Copied *known.Copy
+	// Then says that the source is what the target was itself at an earlier time: that the target's
+	// record was changed later, or taken out of use, is what is looked for.
+	Then bool
 	// InScope says whether the selection covers a key. Target records outside are
 	// counted as not compared.
 	InScope func(record.Key) bool
@@ -360,7 +363,7 @@ func (o atKey) judge(in Input) Finding {
 	if apart && f.Status == Changed {
 		f.Status, f.Reasons = Conflict, []Reason{CreatedOnBoth}
 	}
-	if f.Status != Changed && f.Status != Conflict {
+	if f.Status != Changed && f.Status != Conflict || in.Then {
 		return f
 	}
 	guessed := !in.AgreedIsAll && !apart && !explained && slices.ContainsFunc(f.Differences, func(d Difference) bool { return !d.AgreedKnown })

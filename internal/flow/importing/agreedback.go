@@ -90,7 +90,7 @@ func agreedBefore(ctx context.Context, s *session.Session, r prepare.Ready, rest
 	defer func() { _ = l.close() }()
 	root := l.root()
 	h := root.Header
-	if h.ByHand {
+	if h.ByHand || h.Then != "" {
 		return nil
 	}
 	names, err := sides.PairsOf(root)

@@ -168,6 +168,9 @@ func direction(ctx context.Context, s *session.Session, h docket.Header, to stri
 	if to != "" {
 		return refuse(check.NotTo(h.Source, h.Target, to, h.Number, 0))
 	}
+	if h.Then != "" {
+		return refuse(check.BackToThen(h.Source, h.Target, h.Number))
+	}
 	before, err := s.OtherWay(ctx, h.Source, h.Target)
 	if err != nil || before == 0 {
 		return err

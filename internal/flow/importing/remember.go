@@ -20,7 +20,7 @@ import (
 // remember keeps that both sides now have what was written, and by which stamps it is known as our own.
 func remember(ctx context.Context, s *session.Session, r prepare.Ready, rest prepare.Rest, stamps *prepare.Stamps) error {
 	h := r.Docket.Header
-	if h.ByHand {
+	if h.ByHand || h.Then != "" {
 		return nil
 	}
 	if h.Restores != 0 {

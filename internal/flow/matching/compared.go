@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
@@ -50,6 +51,7 @@ type compared struct {
 	beside   *pairing.Names
 	besideOf map[string]string
 	back     *Back // nil where nothing is taken back
+	then     bool  // the target is compared with what it was itself when the parcel was exported
 	// looks are the fields that behave like internal ids in the target, by record type.
 	looks map[string][]evidence.Suspect
 }
@@ -67,8 +69,8 @@ func open(ctx context.Context, s *session.Session, r Request) (c compared, err e
 	}
 	c.source = c.parcel.Manifest.Source
 	if c.source == r.Against && c.parcel.Manifest.Origin == "" {
-		return c, session.Usage("Parcel %s was exported from %s itself; name another environment with --against",
-			library.NameOf(c.parcel), r.Against)
+		// What it was then is compared with what it is now.
+		c.then, c.source = true, c.source+"@"+then(c.parcel.Manifest.ExportedAt)
 	}
 	if c.catalog, err = s.Workspace.Catalog(); err != nil {
 		return c, err
@@ -110,7 +112,19 @@ func (c compared) cameFrom() string {
 	if c.back != nil {
 		return c.back.Source
 	}
+	if c.then {
+		return c.target
+	}
 	return c.source
+}
+
+// then writes a moment to the second, as the name of an environment then ends.
+func then(at string) string {
+	t, err := time.Parse(time.RFC3339, at)
+	if err != nil {
+		return at
+	}
+	return t.UTC().Format(time.RFC3339)
 }
 
 func (c compared) close() {
@@ -139,7 +153,7 @@ func nextNumber(s *session.Session) (int, error) {
 // each other leave no trace.
 func openAgreed(ctx context.Context, c compared, given string) (known *parcel.Reader, remembers *agreed.Writing, err error) {
 	p := c.parcel.Manifest
-	paired := c.against == nil && p.Origin == ""
+	paired := c.against == nil && p.Origin == "" && !c.then // what was then teaches nothing
 	switch {
 	case given != "":
 		if known, err = library.Verified(ctx, c.session, given); err == nil {
@@ -264,9 +278,12 @@ func openTarget(ctx context.Context, s *session.Session, name string, c *catalog
 	return target{Described: sides.DescribeParcel(p, called, c), name: called, parcel: p}, nil
 }
 
-// CanMatch refuses a target that is neither an environment nor a parcel, before anything
+// CanMatch refuses a target that is neither another environment nor a parcel, before anything
 // is exported to be matched with it.
-func CanMatch(s *session.Session, name string) error {
+func CanMatch(s *session.Session, source, name string) error {
+	if source == name {
+		return session.Usage("%s is the same on both sides. Name another environment with --against, or match an earlier parcel of %s with it to see what changed since", name, name)
+	}
 	_, err := s.Workspace.Environment(name)
 	if err != nil {
 		if _, pathErr := library.Path(s, name); pathErr == nil {

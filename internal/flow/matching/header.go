@@ -21,12 +21,17 @@ func (c compared) header(out *sink) (docket.Header, error) {
 		return docket.Header{}, err
 	}
 	h := docket.Header{
-		Number: c.number, Parcel: library.NameOf(c.parcel), ParcelFile: file, ParcelSeal: p.Seal, Source: p.Source,
+		Number: c.number, Parcel: library.NameOf(c.parcel), ParcelFile: file, ParcelSeal: p.Seal, Source: c.source,
 		ExportedAt: p.ExportedAt, ExportedBy: p.ExportedBy, Target: c.target,
 		TargetAddress: c.session.AddressOf(c.target, c.env.About.Address), Release: p.Release, Settings: p.Settings,
 		MatchedAt: run.Stamp(c.session.Now()), MatchedBy: c.session.Who, Keys: p.Keys, NotCompared: out.left, Program: c.session.Program,
-		Fills: c.fills(out.types), Rules: c.rulesTried(out.types), Zones: zonesOf(c.session, p.Source, c.target), Paired: c.pairs,
+		Fills: c.fills(out.types), Rules: c.rulesTried(out.types), Zones: zonesOf(c.session, c.source, c.target), Paired: c.pairs,
 		Resealed: p.Resealed, ByHand: p.Origin != "",
+	}
+	if zone := c.session.Zone(c.target); c.then {
+		if h.Then = c.target; zone != nil {
+			h.Zones[c.source] = zone.String()
+		}
 	}
 	if e, err := c.session.Workspace.Environment(c.target); err == nil && c.against == nil && e.Around.Any() {
 		of := docket.Around(e.Around)

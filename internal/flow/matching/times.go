@@ -20,7 +20,7 @@ func checkTimes(ctx context.Context, c compared, fresh bool, out *sink) error {
 			out.onDocket(found)
 		}
 	}
-	if !fresh {
+	if !fresh && !c.then {
 		moved, reached := library.SourceMoved(ctx, c.session, c.parcel)
 		if ctx.Err() != nil {
 			return ctx.Err()

@@ -109,6 +109,9 @@ func cameFrom(h docket.Header) string {
 	if h.Restores != 0 {
 		return h.Target
 	}
+	if h.Then != "" {
+		return h.Then
+	}
 	return h.Source
 }
 

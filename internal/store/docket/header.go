@@ -43,6 +43,9 @@ type Header struct {
 	// Restores is the docket whose import this one takes back, 0 for none. The source is what
 	// the target held before it then.
 	Restores int `json:"restores,omitempty"`
+	// Then is the environment that a parcel of its own is compared with: the source is what it was
+	// when the parcel was exported, and is called NAME@TIME. "" is any other docket.
+	Then string `json:"then,omitempty"`
 	// Around is what an import runs and reminds of, as the workspace said.
 	Around      *Around       `json:"around,omitempty"`
 	MatchedAt   string        `json:"matched_at"`

@@ -39,7 +39,7 @@ exported first. With a parcel to compare with, neither side needs to be reached.
 				name = received
 			}
 			if _, err := s.Workspace.Environment(name); err == nil {
-				if err := matching.CanMatch(s, against); err != nil {
+				if err := matching.CanMatch(s, name, against); err != nil {
 					return err
 				}
 				r.Environment, r.Target = name, against

@@ -186,13 +186,16 @@ func describedAsNow(s *session.Session, d *docket.Docket) error {
 				d.Header.Number, d.Header.AgainInside())}}
 	}
 	for _, name := range []string{d.Header.Source, d.Header.Target} {
-		zone := ""
-		if now := s.Zone(name); now != nil {
+		zone, of := "", name
+		if name == d.Header.Source && d.Header.Then != "" {
+			of = d.Header.Then
+		}
+		if now := s.Zone(of); now != nil {
 			zone = now.String()
 		}
 		if zone != d.Header.Zones[name] && (d.Header.Restores == 0 || name == d.Header.Target) {
 			return &session.BlockedError{Docket: d.Header.Number,
-				Checks: []check.Check{check.Otherwise("anagram.yaml says another zone for "+name, d.Header.Number,
+				Checks: []check.Check{check.Otherwise("anagram.yaml says another zone for "+of, d.Header.Number,
 					d.Header.AgainInside())}}
 		}
 	}
