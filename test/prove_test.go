@@ -21,11 +21,20 @@ func TestAnImportIsProven(t *testing.T) {
 	p.must(0, "decline", "item/F", "--field", "price")
 	p.must(0, "approve", "item/A", "item/B", "item/C", "item/F")
 	p.must(0, "import")
+	before := p.files()
 	r := p.must(3, "prove", "1")
+	assert.Equal(t, before, p.files(), "nothing is left of it")
+	assert.NotContains(t, r.out, "Next:")
+	p.must(3, "match", "source", "--against", "target", "--name", "newer")
+	assert.Contains(t, p.must(3, "prove").out, "Docket 1, source to target, looked at again", "the newest that was imported")
+	p.must(0, "parcel", "remove", "newer", "--anyway")
+	kept := p.must(3, "prove", "1", "--keep")
+	assert.Contains(t, kept.out+kept.err, "Next: anagram review 3")
+	assert.Equal(t, 3, docketsIn(p))
 	for _, said := range []string{"imported 4", "as approved 4", "moved since 0", "left open 3", "item/D: declined", "item/E: open", "item/F: declined", "new since 0", "Everything that docket 1 brought is as it was approved."} {
 		assert.Contains(t, words(r.out), said)
 	}
-	p.must(0, "approve", "item/E", "--again")
+	p.must(0, "approve", "1", "item/E", "--again")
 	p.sql("source", "UPDATE items SET name = 'a3' WHERE code = 'A'; INSERT INTO items VALUES ('N','n','1','2026-02-01'); UPDATE items SET name = 'd1' WHERE code = 'D'")
 	p.sql("target", "UPDATE items SET name = 'b9' WHERE code = 'B'; DELETE FROM items WHERE code = 'C'")
 	doc := p.json(3, "prove", "1")
@@ -71,7 +80,7 @@ func TestTheLifeOfOneRecord(t *testing.T) {
 	r := p.must(0, "history", "item/A")
 	said := words(r.out)
 	for _, want := range []string{"docket 1, source to target: new, approved by jonas came into target", "imported by mara", "docket 2, source to target: changed, declined by mara: not yet",
-		"name: third in source, first in target", "docket 3, source to target: changed, approved by jonas changed in target", "docket 4, source to target: no difference", "Now in target: as in source when last compared, docket 4."} {
+		"name: third in source, first in target", "docket 3, source to target: changed, approved by jonas changed in target", "docket 4, source to target: the same on both sides, or on neither", "Last known of target, by docket 4: as in source, or on neither side."} {
 		assert.Contains(t, said, want)
 	}
 	doc := p.json(0, "history", "item/A")["dockets"].([]any)

@@ -29,7 +29,7 @@ var outputs = []struct {
 	{"pair-new", 0, "pair item/Z item/D"}, {"pair-list", 0, "pair --list"}, {"pair-forget", 0, "pair item/Z item/D --forget"},
 	{"catalog-draft-into", 0, "catalog draft sandbox --into catalog.yaml"},
 	{"comment", 0, "comment 2 item/D Which?"}, {"decided", 0, "decline 2 item/D"}, {"decided", 0, "approve 2 * --again --take source"},
-	{"import", 0, "import 2 --rehearse"}, {"import", 0, "import 2"}, {"prove", 0, "prove 2"}, {"match", 3, "restore 2"}, {"review", 0, "review 4"},
+	{"import", 0, "import 2 --rehearse"}, {"import", 0, "import 2"}, {"prove", 0, "prove 2 --keep"}, {"match", 3, "restore 2"}, {"review", 0, "review 4"},
 	{"status", 0, "status"}, {"history", 0, "history"}, {"parcel-kept", 0, "parcel rename second renamed"}, {"parcel-table", 0, "parcel table first item --out items.csv"}, {"parcel-kept", 0, "parcel remove renamed"},
 	{"trust", 0, "trust"}, {"init-example", 0, "init fresh"}, {"init", 0, "init lab --source a=sqlite:sandbox.db --target b=sqlite:production.db"},
 }

@@ -73,7 +73,8 @@ func Codes() []string {
 		PairNotUsed, ReferredDiffers,
 		KeyInUse, OtherTarget, OtherCatalog, HeldOutsideCode, CircleCode, ApprovalsCode, DirectionCode, BesideCode, StillReferred,
 		NotAsWritten, NotRestored, RemindersCode, LooksLikeID,
-		"both-moved", "cannot-be-explained", "created-on-both", "removed-in-source", "target-newer", "retired-in-target", "removed-in-target"} {
+		"both-moved", "cannot-be-explained", "created-on-both", "removed-in-source", "target-newer", "retired-in-target",
+		"removed-in-target"} {
 		out = append(out, string(code))
 	}
 	slices.Sort(out)

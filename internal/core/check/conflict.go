@@ -124,8 +124,8 @@ func onDay(at string) string {
 	return t.UTC().Format("2006-01-02 15:04 UTC")
 }
 
-// Since says that fields, which an import wrote that is taken back, were changed after it.
-func Since(address string, fields []string, docket int, target Side) Check {
+// editedSince says that fields, which an import wrote that is taken back, were changed after it.
+func editedSince(address string, fields []string, docket int, target Side) Check {
 	what := "Field " + strings.Join(fields, ", ") + " of " + address + " was"
 	if len(fields) > 1 {
 		what = "Fields " + strings.Join(fields, ", ") + " of " + address + " were"

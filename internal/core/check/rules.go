@@ -84,7 +84,7 @@ func conflicts(f Facts) []On {
 	var out []On
 	for _, reason := range f.Found.Reasons {
 		if f.Back != 0 && reason == match.BothMoved {
-			out = append(out, On{Check: Since(f.Address, both, f.Back, target)})
+			out = append(out, On{Check: editedSince(f.Address, both, f.Back, target)})
 		} else if reason == match.CreatedOnBoth {
 			out = append(out, On{Check: madeTwice(f.Address, f.Type.Name, f.Covered, source, target)})
 		} else if c, ok := Conflict(string(reason), f.Address, both, source, target); ok {

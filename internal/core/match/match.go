@@ -401,8 +401,8 @@ func (in Input) explain(f *Finding, entry *record.Record) (ok bool) {
 	if source == known.Untold || target == known.Untold {
 		return false
 	}
-	moved := map[[2]bool]Moved{{true, false}: MovedSource, {false, true}: MovedTarget, {true, true}: MovedBoth}[[2]bool{
-		source == known.ChangedSince, target == known.ChangedSince}]
+	by := map[[2]bool]Moved{{true, false}: MovedSource, {false, true}: MovedTarget, {true, true}: MovedBoth}
+	moved := by[[2]bool{source == known.ChangedSince, target == known.ChangedSince}]
 	for i, d := range f.Differences {
 		if !d.AgreedKnown {
 			f.Differences[i].Moved = moved

@@ -3,6 +3,8 @@ package audit
 import (
 	"context"
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -20,7 +22,6 @@ import (
 	"anagram/internal/store/docket"
 	"anagram/internal/store/docket/run"
 	"anagram/internal/store/parcel"
-	"anagram/internal/store/register"
 )
 
 // Proof is what was found.
@@ -51,8 +52,9 @@ type Left struct {
 // Sound reports whether all that was imported is as it was approved, and nothing else differs.
 func (r Proof) Sound() bool { return len(r.Moved)+len(r.Open)+len(r.Since) == 0 }
 
-// Prove looks again at what a docket was about.
-func Prove(ctx context.Context, s *session.Session, d *docket.Docket) (Proof, error) {
+// Prove looks again at what a docket was about. With keep what was made to look, a parcel and a docket,
+// is kept; else nothing of it is left.
+func Prove(ctx context.Context, s *session.Session, d *docket.Docket, keep bool) (Proof, error) {
 	out := Proof{Header: d.Header}
 	h := d.Header
 	if err := prepare.Known(s, d); err != nil {
@@ -76,20 +78,36 @@ func Prove(ctx context.Context, s *session.Session, d *docket.Docket) (Proof, er
 	if h.Restores != 0 {
 		return out, out.fromTarget(ctx, s, d, written)
 	}
+	scratch, err := s.Workspace.Scratch()
+	if err != nil {
+		return out, err
+	}
+	aside, err := os.MkdirTemp(scratch, "prove-")
+	if err != nil {
+		return out, err
+	}
+	defer os.RemoveAll(aside)
 	request := matching.Request{Parcel: h.ParcelFile, Against: h.Target}
-	if !h.ByHand {
-		again, err := exportAgain(ctx, s, h)
-		if err != nil {
+	export := export.Request{Note: fmt.Sprintf("to prove docket %d", h.Number)}
+	if !keep {
+		request.Aside, export.Aside = filepath.Join(aside, "prove.docket"), filepath.Join(aside, "prove"+parcel.Suffix)
+	}
+	if !h.ByHand && h.Then == "" {
+		if request.Parcel, err = exportAgain(ctx, s, h, export); err != nil {
 			return out, err
 		}
-		request.Parcel, request.Fresh = again, true
+		request.Fresh = true
 	}
 	made, err := matching.Match(ctx, s, request)
 	if err != nil {
 		return out, err
 	}
-	out.Docket = made.Header.Number
-	now, err := register.Open(ctx, s.Workspace, made.Header.Number)
+	path := request.Aside
+	if keep {
+		out.Docket = made.Header.Number
+		path = s.Workspace.DocketPath(out.Docket)
+	}
+	now, err := docket.Open(ctx, path)
 	if err != nil {
 		return out, err
 	}
@@ -98,12 +116,15 @@ func Prove(ctx context.Context, s *session.Session, d *docket.Docket) (Proof, er
 }
 
 // exportAgain repeats the export of what a docket was matched with.
-func exportAgain(ctx context.Context, s *session.Session, h docket.Header) (string, error) {
+func exportAgain(ctx context.Context, s *session.Session, h docket.Header, r export.Request) (string, error) {
 	if !parcel.Exists(h.ParcelFile) {
 		return "",
 			session.Usage("Parcel %s, which docket %d was matched with, is not there any more (%s), so what was exported is not known. Bring it back, or match by hand", h.Parcel, h.Number, h.ParcelFile)
 	}
-	exported, err := export.Again(ctx, s, h.ParcelFile, "", fmt.Sprintf("to prove docket %d", h.Number), false)
+	exported, err := export.Again(ctx, s, h.ParcelFile, r)
+	if r.Aside != "" {
+		return r.Aside, err
+	}
 	return exported.Manifest.Name, err
 }
 

@@ -39,7 +39,8 @@ type Which struct {
 
 // Any reports whether something limits it beside patterns.
 func (w Which) Any() bool {
-	return len(w.Statuses)+len(w.Types)+len(w.Decisions)+len(w.By)+len(w.Checks) > 0 || len(w.ChangedBy) > 0 || w.ChangedSince != "" || w.WaitsFor != "" || w.Group != "" || w.Before
+	return len(w.Statuses)+len(w.Types)+len(w.Decisions)+len(w.By)+len(w.Checks)+len(w.ChangedBy) > 0 || w.ChangedSince != "" ||
+		w.WaitsFor != "" || w.Group != "" || w.Before
 }
 
 // Reviewed is a finding with its checks, static ones and those that follow from the
@@ -146,7 +147,8 @@ func (s selected) each(ctx context.Context, by order) iter.Seq2[Reviewed, error]
 				return
 			}
 			r := s.with(f)
-			if s.which.fits(r, s.session.Who) && s.which.changed(s.d.Header, f) && (s.which.WaitsFor == "" || s.waits(r, s.which.WaitsFor)) && !yield(r, nil) {
+			if s.which.fits(r, s.session.Who) && s.which.changed(s.d.Header, f) &&
+				(s.which.WaitsFor == "" || s.waits(r, s.which.WaitsFor)) && !yield(r, nil) {
 				return
 			}
 		}

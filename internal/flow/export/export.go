@@ -367,8 +367,8 @@ func (ex *exporting) writeThose(out *parcel.TypeWriter, typ string, records reco
 	return nil
 }
 
-// Again repeats the export of a parcel, with the same selection, under a new name.
-func Again(ctx context.Context, s *session.Session, name, newName, note string, asFolder bool) (Result, error) {
+// Again repeats the export of a parcel, with the same selection, under a new name; r says where and how.
+func Again(ctx context.Context, s *session.Session, name string, r Request) (Result, error) {
 	p, err := library.Open(s, name)
 	if err != nil {
 		return Result{}, err
@@ -379,8 +379,9 @@ func Again(ctx context.Context, s *session.Session, name, newName, note string, 
 		return Result{}, session.Usage("Parcel %s was not exported but made by hand; there is nothing to repeat", name)
 	}
 	m.Selection.Since, m.Selection.SinceBy = "", nil
-	if note == "" {
-		note = m.Note
+	if r.Note == "" {
+		r.Note = m.Note
 	}
-	return Export(ctx, s, Request{Environment: m.Source, Selection: m.Selection, Name: newName, Note: note, AsFolder: asFolder})
+	r.Environment, r.Selection = m.Source, m.Selection
+	return Export(ctx, s, r)
 }

@@ -53,6 +53,9 @@ type Request struct {
 	// Fresh says that the parcel was exported just now, so that the source need not be asked
 	// whether it went on.
 	Fresh bool
+	// Aside is a file that the docket goes to, to be looked at: it is none of the workspace's, and
+	// nothing is remembered or carried over. "" makes one of the workspace.
+	Aside string
 	// Back says that the match is there to take an import back; nil is any other.
 	Back *Back
 }
@@ -105,6 +108,10 @@ func once(ctx context.Context, s *session.Session, r Request) (result Result, ta
 	header, err := c.header(out)
 	if err != nil {
 		return result, false, err
+	}
+	if r.Aside != "" {
+		_, err := out.builder.Finish(ctx, r.Aside, header, c.catalog.Source, func(string) error { return nil })
+		return Result{Header: header}, false, err
 	}
 	dockets, err := s.Workspace.Dockets()
 	if err != nil {

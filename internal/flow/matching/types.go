@@ -140,7 +140,7 @@ func compareType(ctx context.Context, c compared, w atWork, of streams, late lat
 		Fields: w.fields, Keys: c.model.Shapes[w.Name], Agreed: before.Records, AgreedLater: c.back == nil && c.agreedLater(w.Name),
 		AgreedIsAll: c.back != nil, SourceName: c.source, TargetName: c.target, Copied: c.copied, Then: c.then,
 		Covers: before.Covers(c.names, w.Name),
-		Seen: before.Seen, Remember: remember.Note, Retired: retired(w.Type, w.fields), Source: of.parcel,
+		Seen:   before.Seen, Remember: remember.Note, Retired: retired(w.Type, w.fields), Source: of.parcel,
 		Outside: c.parcel.Outside(ctx, w.Name), Target: of.target,
 		// Of the target only what is in scope was read.
 		InScope:   func(record.Key) bool { return true },

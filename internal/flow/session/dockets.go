@@ -82,6 +82,20 @@ func (s *Session) newest(ctx context.Context, numbers []int) (int, error) {
 		Usage("No docket of this workspace can be imported: each compares two parcels, or leads to an environment that refuses imports. Name one, such as: anagram review %d", last)
 }
 
+// NewestImported gives the newest docket of which an import wrote, 0 for none.
+func (s *Session) NewestImported(ctx context.Context) (int, error) {
+	entries, err := s.Pasts(ctx)
+	if err != nil {
+		return 0, err
+	}
+	for _, e := range slices.Backward(entries) {
+		if e.Err == nil && slices.ContainsFunc(e.Runs, func(r run.Run) bool { return r.Done() || r.Unfinished() }) {
+			return e.Header.Number, nil
+		}
+	}
+	return 0, nil
+}
+
 // Imports reports whether a docket is one to import.
 func (s *Session) Imports(h docket.Header) bool {
 	if h.TargetParcel != "" {

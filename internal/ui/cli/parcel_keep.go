@@ -18,7 +18,7 @@ func parcelAgainCommand(a *app) *cobra.Command {
 		Short:   "Export once more what a parcel holds: same environment, same selection",
 		Example: "  anagram parcel again month-end-may --name month-end-june",
 		RunE: a.step(1, 1, func(cmd *cobra.Command, s *session.Session, given []string) error {
-			result, err := export.Again(cmd.Context(), s, given[0], name, note, asFolder)
+			result, err := export.Again(cmd.Context(), s, given[0], export.Request{Name: name, Note: note, AsFolder: asFolder})
 			if err != nil {
 				return err
 			}

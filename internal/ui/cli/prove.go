@@ -11,23 +11,27 @@ import (
 )
 
 func proveCommand(a *app) *cobra.Command {
-	return &cobra.Command{
+	var keep bool
+	cmd := &cobra.Command{
 		Use:   "prove [DOCKET]",
 		Short: "Look again: is everything as it was approved?",
 		Long: `Exports what a docket was about from its source once more and matches it with the
-target, which makes a parcel and a docket of their own. Says in one screen what of the
-import is as it was approved, what moved since, what was left open, and what differs
-that did not then. Nothing is written to an environment.`,
-		Example: "  anagram prove 7",
-		RunE: a.withDocket(func(cmd *cobra.Command, s *session.Session, d *docket.Docket) error {
+target. Says in one screen what of the import is as it was approved, what moved since,
+what was left open, and what differs that did not then. Nothing is written to an
+environment, and nothing is left of the export and the match: --keep makes a parcel and a
+docket of them. Where no docket is named it is the newest that was imported.`,
+		Example: "  anagram prove 7\n  anagram prove 7 --keep",
+		RunE: a.withImported(func(cmd *cobra.Command, s *session.Session, d *docket.Docket) error {
 			if _, _, err := importing.Settle(cmd.Context(), s, d.Header.Target); err != nil && d.Header.TargetParcel == "" {
 				return err
 			}
-			result, err := audit.Prove(cmd.Context(), s, d)
+			result, err := audit.Prove(cmd.Context(), s, d, keep)
 			if err != nil {
 				return err
 			}
 			return present.Proof(a.Page, result)
 		}),
 	}
+	cmd.Flags().BoolVar(&keep, "keep", false, "keep the parcel and the docket that are made to look")
+	return cmd
 }

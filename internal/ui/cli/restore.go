@@ -23,7 +23,7 @@ are conflicts; what else was edited stays. Records that the import made can be
 removed, where they are as it made them and nothing refers to them; name each, or
 approve them with --take source.`,
 		Example: "  anagram restore 7\n  anagram restore 7 --record assay/GLU",
-		RunE: a.withDocket(func(cmd *cobra.Command, s *session.Session, d *docket.Docket) error {
+		RunE: a.withImported(func(cmd *cobra.Command, s *session.Session, d *docket.Docket) error {
 			result, err := restore.Restore(cmd.Context(), s, d, only)
 			if err != nil {
 				return err

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -124,11 +125,37 @@ func (a *app) openDocket(ctx context.Context, given []string) (*session.Session,
 	return s, d, err
 }
 
+// withImported is withDocket for commands about an import: the newest docket that was imported is meant
+// where none is named.
+func (a *app) withImported(do func(*cobra.Command, *session.Session, *docket.Docket) error) func(*cobra.Command, []string) error {
+	return a.withNewest(do, (*session.Session).NewestImported)
+}
+
 // withDocket is for commands that work with one docket, the newest where none is named.
 func (a *app) withDocket(do func(*cobra.Command, *session.Session, *docket.Docket) error) func(*cobra.Command, []string) error {
+	return a.withNewest(do, nil)
+}
+
+// withNewest is withDocket with another docket where none is named, as long as newest gives one.
+func (a *app) withNewest(do func(*cobra.Command, *session.Session, *docket.Docket) error,
+	newest func(*session.Session, context.Context) (int, error)) func(*cobra.Command, []string) error {
 	return a.run(func(cmd *cobra.Command, given []string) error {
 		if err := arguments(cmd, given, 0, 1); err != nil {
 			return err
+		}
+		if len(given) == 0 && newest != nil {
+			s, err := a.session()
+			if err != nil {
+				return err
+			}
+			number, err := newest(s, cmd.Context())
+			if err != nil {
+				return err
+			}
+			if number != 0 {
+				a.Note("The newest docket that was imported is %d.", number)
+				given = []string{strconv.Itoa(number)}
+			}
 		}
 		s, d, err := a.openDocket(cmd.Context(), given)
 		if err != nil {

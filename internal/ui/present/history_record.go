@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 
 	"anagram/internal/core/match"
 	"anagram/internal/core/show"
@@ -41,7 +40,7 @@ func Life(ctx context.Context, a *Page, s *session.Session, address string) erro
 	for i, c := range chapters {
 		if c.Compared { // only where it stands in the end, or first, is worth a line
 			if i == len(chapters)-1 || i == 0 {
-				fmt.Fprintln(out, a.Wrap(fmt.Sprintf("%s  docket %d, %s to %s: no difference", When(c.MatchedAt), c.Docket, c.Source,
+				fmt.Fprintln(out, a.Wrap(fmt.Sprintf("%s  docket %d, %s to %s: the same on both sides, or on neither", When(c.MatchedAt), c.Docket, c.Source,
 					c.Target), "    "))
 			}
 			continue
@@ -107,6 +106,26 @@ func fieldText(c audit.Chapter, f docket.Field) string {
 	return text
 }
 
+// lastKnown says how the target had the record, in words that are true of that time.
+func lastKnown(c audit.Chapter) string {
+	switch {
+	case c.Compared:
+		return "as in " + c.Source + ", or on neither side"
+	case c.Removed():
+		return "removed by the import"
+	case c.Outcome == run.WasWritten:
+		return "as approved, by the import"
+	case c.Outcome == run.WasAlready:
+		return "as approved, before the import"
+	case c.Status == match.New || c.Added():
+		return "not there; " + string(c.Status) + ", " + c.Decision
+	case c.Status == match.TargetOnly:
+		return "there, and not in " + c.Source
+	default:
+		return "there, with other values than in " + c.Source + "; " + string(c.Status) + ", " + c.Decision
+	}
+}
+
 // standsNow says for each target how far the record came there, by what is remembered.
 func standsNow(chapters []audit.Chapter) []string {
 	var out []string
@@ -116,18 +135,7 @@ func standsNow(chapters []audit.Chapter) []string {
 			continue
 		}
 		seen = append(seen, c.Target)
-		text := ""
-		switch {
-		case c.Compared:
-			text = fmt.Sprintf("as in %s when last compared, docket %d", c.Source, c.Docket)
-		case c.Removed():
-			text = fmt.Sprintf("removed, docket %d", c.Docket)
-		case c.Outcome == run.WasWritten || c.Outcome == run.WasAlready:
-			text = fmt.Sprintf("as approved in docket %d", c.Docket)
-		default:
-			text = fmt.Sprintf("%s, %s in docket %d", c.Status, c.Decision, c.Docket)
-		}
-		out = append(out, "Now in "+c.Target+": "+strings.TrimSpace(text)+".")
+		out = append(out, fmt.Sprintf("Last known of %s, by docket %d: %s.", c.Target, c.Docket, lastKnown(c)))
 	}
 	slices.Reverse(out)
 	return out

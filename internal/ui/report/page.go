@@ -224,7 +224,8 @@ func findingOf(r Review, of decide.Reviewed) map[string]any {
 	return map[string]any{"ID": f.ID, "Address": f.Key, "ShownAddress": f.Address, "Was": f.Was, "Title": f.Title, "Type": f.Type,
 		"Status": f.Status, "Reasons": f.Reasons, "Stands": f.Stands, "StandsText": f.StandsText, "Fields": fields,
 		"HasSource": f.InSource, "HasTarget": f.InTarget, "Known": f.Known, "Source": source, "Target": target, "Checks": f.Checks,
-		"Choices": choices, "FieldChoices": alone, "Filled": f.Filled, "Changed": f.ChangedText(), "Removal": f.Removal, "Said": said, "Words": f.Words,
+		"Choices": choices, "FieldChoices": alone, "Filled": f.Filled, "Changed": f.ChangedText(), "Removal": f.Removal,
+		"Said": said, "Words": f.Words,
 		"Asks": f.Asks, "Spoke": strings.Join(f.Spoke, "\n")}
 }
 

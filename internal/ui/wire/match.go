@@ -60,7 +60,7 @@ type Match struct {
 	Cautions       int      `json:"cautions"`
 	Checks         []Check  `json:"checks"` // on the whole docket
 	Docket         int      `json:"docket"`
-	First          *First   `json:"first_match,omitempty"`
+	First          *first   `json:"first_match,omitempty"`
 	Gone           int      `json:"gone"`
 	Open           int      `json:"open"`
 	Parcel         string   `json:"parcel"`
@@ -70,8 +70,8 @@ type Match struct {
 	Types          []Counts `json:"types"`
 }
 
-// First says that nothing was known of both sides before.
-type First struct {
+// first says that nothing was known of both sides before.
+type first struct {
 	Same   int    `json:"same"`
 	Latest string `json:"latest,omitempty"` // the latest stamp that records which are the same have in common
 }
@@ -114,7 +114,7 @@ func MatchOf(r matching.Result) Match {
 		Cautions: r.Cautions, Carried: r.Carried, ByRule: r.ByRule, Open: r.Open, Gone: r.Gone, ApprovedBefore: r.ApprovedBefore,
 		Checks: checksOf(r.Docket)}
 	if r.First != nil {
-		out.First = &First{Same: r.First.Same}
+		out.First = &first{Same: r.First.Same}
 		if !r.First.Latest.IsZero() {
 			out.First.Latest = r.First.Latest.UTC().Format(time.RFC3339Nano)
 		}

@@ -28,7 +28,7 @@ type Finding struct {
 	Carried   int       `json:"carried_from,omitempty"` // the docket that it was decided in first
 	Fields    []Field   `json:"fields"`
 	Filled    []Filled  `json:"filled,omitempty"` // what the import gives it beside them
-	Changed   []Changed `json:"changed"`          // last on either side, where it is known
+	Changed   []changed `json:"changed"`          // last on either side, where it is known
 	Checks    []Check   `json:"checks"`
 	Comments  []Comment `json:"comments"`
 	Decisions []Word    `json:"decisions"` // what everybody said last, in the order in which they spoke first
@@ -46,8 +46,8 @@ type Field struct {
 	Decision    string  `json:"decision,omitempty" one:"open,approved,declined,held,target-kept"` // where it differs from the record's
 }
 
-// Changed is when and by whom a record was last changed in an environment, as that told it.
-type Changed struct {
+// changed is when and by whom a record was last changed in an environment, as that told it.
+type changed struct {
 	Environment string `json:"environment"`
 	At          string `json:"at"`             // as it stands there
 	Zone        string `json:"zone,omitempty"` // of a time without one, where it is known
@@ -55,10 +55,10 @@ type Changed struct {
 	Docket      int    `json:"docket,omitempty"` // whose import or restore it was
 }
 
-func changedOf(h docket.Header, f docket.Finding) []Changed {
-	out := []Changed{}
+func changedOf(h docket.Header, f docket.Finding) []changed {
+	out := []changed{}
 	for _, c := range h.Changes(f) {
-		one := Changed{Environment: c.Environment, At: c.At, By: c.By}
+		one := changed{Environment: c.Environment, At: c.At, By: c.By}
 		if c.Zone != nil {
 			one.Zone = c.Zone.String()
 		}
