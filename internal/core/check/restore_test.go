@@ -49,7 +49,7 @@ func TestEveryKindOfWayHasAForm(t *testing.T) {
 	for _, c := range []Check{HeldOutside("a/A", "a", "t", "7", Side{}), Beside("w", "a/A", "a/B"), Circle("a/A", "", "t"), Circle("a/A", "a/B", "t"), Apart("a/A", "x", "y"), InUse("a/A", "k", "b", "b.k", "t"),
 		Once("a/A", "t", "f"), Given("a/A", "f", "t"), LacksDerived("a/A", "f", "t"), Declined("a/A", "f", "t"), MayNotRemove("a/A", "t", "p"), Referred("a/A", "b/B", "f", "t"), HalfWay(3, "t"), BrokenOff(3, "t", 1, 2),
 		Taken(Clash{Claim: Claim{Address: "a/A", Fields: []string{"f", "g"}}, Other: "a/B", Trade: true}, "t", 3), Taken(Clash{Claim: Claim{Address: "a/A", Fields: []string{"f"}, HeldAs: "a/C"}, Other: "a/B", Trade: true}, "t", 3),
-		Since("a/A", []string{"f"}, 3, Side{}), NotTo("s", "t", "u", 3, 2), NoImports("t"), KnowsCatalogOnly("t"), MovedTarget("t", 3, "a", "b"), Left(3, []string{"x"})} {
+		editedSince("a/A", []string{"f"}, 3, Side{}), NotTo("s", "t", "u", 3, 2), NoImports("t"), KnowsCatalogOnly("t"), MovedTarget("t", 3, "a", "b"), Left(3, []string{"x"})} {
 		assert.NotContains(t, c.Mend, "%!", "%s", c.Mend)
 		assert.NotContains(t, c.Mend, "{", "%s", c.Mend)
 		assert.Regexp(t, `^[A-Z].*\.$`, c.Mend)

@@ -366,8 +366,8 @@ func (o atKey) judge(in Input) Finding {
 	if f.Status != Changed && f.Status != Conflict || in.Then {
 		return f
 	}
-	guessed := !in.AgreedIsAll && !apart && !explained && slices.ContainsFunc(f.Differences, func(d Difference) bool { return !d.AgreedKnown })
-	if guessed && in.newer(*s.first, *t.first, o.agreed) {
+	guessed := slices.ContainsFunc(f.Differences, func(d Difference) bool { return !d.AgreedKnown })
+	if guessed && !in.AgreedIsAll && !apart && !explained && in.newer(*s.first, *t.first, o.agreed) {
 		f.Status, f.Reasons = Conflict, append(f.Reasons, TargetNewer)
 	}
 	if in.Retired != nil && in.Retired(*t.first) && !in.Retired(*s.first) && !(agreed != nil && in.Retired(*agreed)) {
