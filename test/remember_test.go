@@ -45,6 +45,36 @@ func TestChangesSinceTheLastImportOfEachType(t *testing.T) {
 	assert.Equal(t, "new", p.review()["a/D"].Status)
 }
 
+// What an export carried and no import wrote is exported again, as long as nothing later knows better.
+func TestWhatWasNotBroughtIsExportedAgain(t *testing.T) {
+	t.Parallel()
+	const rows = "INSERT INTO a VALUES (1,'OPEN','x','2026-01-01 00:00:00'),(2,'HELD','x','2026-01-01 00:00:00'),(3,'DECLINED','x','2026-01-01 00:00:00'),(4,'BROUGHT','x','2026-01-01 00:00:00'),(5,'SAME','x','2026-01-01 00:00:00'),(6,'GONE','x','2026-01-01 00:00:00'),(7,'HAND','x','2026-01-01 00:00:00');"
+	p := newPlace(t, twoTypes, twoTables(rows), twoTables("INSERT INTO a VALUES (5,'SAME','x','2026-01-01 00:00:00')"))
+	p.must(3, "match", "source", "--type", "a", "--against", "target", "--name", "first")
+	p.must(0, "approve", "a/BROUGHT")
+	p.must(0, "decline", "a/DECLINED")
+	p.must(0, "hold", "a/HELD")
+	p.must(0, "import")
+	p.sql("source", "INSERT INTO a VALUES (8,'LATER','x',datetime('now')); DELETE FROM a WHERE code = 'GONE'")
+	r := p.must(0, "export", "source", "--type", "a", "--changed-since", "last-import:target", "--name", "second")
+	assert.Contains(t, words(r.out), "Of those chosen 4 did not change since the last import: earlier dockets have them, and no import brought them; 1 others were chosen.")
+	assert.Equal(t, []string{"a/DECLINED", "a/HAND", "a/HELD", "a/LATER", "a/OPEN"}, p.holds("second"))
+	assert.InDelta(t, 4, p.json(0, "export", "source", "--type", "a", "--changed-since", "last-import:target", "--name", "json")["records"].(map[string]any)["not_brought"], 0)
+	p.must(0, "export", "source", "--type", "a", "--changed-since", "last-import:target", "--leave-out", "a/OPEN", "--leave-out", "a/LATER", "--name", "left")
+	assert.Equal(t, []string{"a/DECLINED", "a/HAND", "a/HELD"}, p.holds("left"))
+
+	// A later match that finds both sides the same knows better.
+	p.sql("target", "INSERT INTO a VALUES (9,'HAND','x','2026-01-01 00:00:00')")
+	p.must(3, "match", "source", "--type", "a", "--against", "target", "--name", "third")
+	p.must(0, "approve", "a/OPEN")
+	p.must(0, "import")
+	p.must(0, "export", "source", "--type", "a", "--changed-since", "last-import:target", "--name", "fourth")
+	got := p.holds("fourth")
+	assert.NotContains(t, got, "a/OPEN")
+	assert.NotContains(t, got, "a/HAND")
+	assert.Contains(t, got, "a/HELD")
+}
+
 // Stamps without zone are those of the environment's zone.
 func TestStampsWithoutZone(t *testing.T) {
 	t.Parallel()

@@ -29,6 +29,7 @@ type Related struct {
 	// wholeAlong are the parts of whole types, which come along whole.
 	wholeAlong map[string]bool
 	Found      []bool // by pattern of one address
+	Earlier    int    // records that were chosen as no import brought them
 	round      int
 	scratch    string
 	kept       map[string]*keeping // by type
@@ -217,6 +218,9 @@ func (g *Related) choose(ctx context.Context, typ string) error {
 			return err
 		}
 		return g.visit(typ, rec, g.round+1)
+	}
+	if err := g.pending(ctx, typ, pick); err != nil {
+		return err
 	}
 	exact, others := g.Chosen.PatternsFor(typ)
 	byName := func(rec record.Record) error {

@@ -36,6 +36,24 @@ type Chosen struct {
 	Unstamped, UnstampedParts []string
 	// NeverBrought are types that were in no import so far, so that all of them is taken.
 	NeverBrought []string
+	waiting      waiting // what no import brought of earlier dockets
+}
+
+// WithWaiting adds what earlier dockets of a pair had and no import brought, where what changed since
+// its last import is asked for.
+func (s *Chosen) WithWaiting(ctx context.Context, of *session.Session, from parcel.Selection, source, target string) error {
+	if from.SinceBy == nil {
+		return nil
+	}
+	if m := sinceImport.FindStringSubmatch(from.ChangedSince); m != nil && m[1] != "" {
+		target = m[1]
+	}
+	var err error
+	s.waiting, err = notBrought(ctx, of, source, target)
+	for typ := range from.Where { // of those only what fulfils the condition is wanted
+		delete(s.waiting, typ)
+	}
+	return err
 }
 
 // SelectTypes makes a selection ready: which types it chooses from, and how.

@@ -41,6 +41,8 @@ type Result struct {
 	Unstamped, UnstampedParts []string
 	// Of one since the last import: types that were in none, which were taken whole.
 	NeverBrought []string
+	// Earlier are records that were chosen as earlier dockets had them and no import brought them.
+	Earlier int
 	// LeftNothing are patterns of what was to be left out that no record fits.
 	LeftNothing []string
 }
@@ -108,6 +110,7 @@ func Export(ctx context.Context, s *session.Session, r Request) (Result, error) 
 	if err := ex.all(ctx, r.Environment); err != nil {
 		return result, err
 	}
+	result.Earlier = g.Earlier
 	if result.LeftNothing = chosen.LeftNothing(c); w.Records() == 0 {
 		if err := nothing(chosen, r); err != nil {
 			return result, err
@@ -134,6 +137,9 @@ func selected(ctx context.Context, s *session.Session, c *catalog.Catalog, r *Re
 		return choose.Chosen{}, err
 	}
 	chosen, err := choose.SelectTypes(c, r.Selection)
+	if err == nil {
+		err = chosen.WithWaiting(ctx, s, r.Selection, r.Environment, r.Target)
+	}
 	if err == nil && len(chosen.Types) == 0 {
 		err = session.Usage("The selection leaves nothing of %s; no parcel was made", r.Environment)
 	}

@@ -34,6 +34,10 @@ func Export(a *Page, result export.Result) error {
 	Printf(a.Out, "%s\n\n", a.Wrap(text+".", ""))
 	TypeCounts(a, m)
 	Referred(a, m)
+	if result.Earlier > 0 {
+		fmt.Fprintln(a.Out, "\n"+a.Wrap(fmt.Sprintf("Of those chosen %d did not change since the last import: earlier dockets have them, and no import brought them; %d others were chosen.",
+			result.Earlier, m.Chosen()-result.Earlier), ""))
+	}
 	if len(result.Unstamped) > 0 {
 		fmt.Fprintln(a.Out, "\n"+a.Wrap(fmt.Sprintf("Without stamps, so all of their records are chosen: %s.",
 			strings.Join(result.Unstamped, ", ")), ""))

@@ -28,6 +28,8 @@ type Export struct {
 type Chosen struct {
 	Along  int `json:"along"`
 	Chosen int `json:"chosen"`
+	// NotBrought are those among the chosen that earlier dockets have and no import brought.
+	NotBrought int `json:"not_brought,omitempty"`
 }
 
 // TypeCount are the records of one type.
@@ -40,7 +42,8 @@ type TypeCount struct {
 // ExportOf tells of an export.
 func ExportOf(r export.Result) Export {
 	m := r.Manifest
-	out := Export{Parcel: m.Name, File: r.File, Source: m.Source, Records: Chosen{Chosen: m.Chosen(), Along: m.Records() - m.Chosen()},
+	out := Export{Parcel: m.Name, File: r.File, Source: m.Source, Records: Chosen{Chosen: m.Chosen(), Along: m.Records() - m.Chosen(),
+		NotBrought: r.Earlier},
 		Types: []TypeCount{}, Files: len(m.Files), Bytes: r.Bytes}
 	for _, t := range m.Types {
 		out.Types = append(out.Types, TypeCount{Type: t.Name, Chosen: t.Chosen, Along: t.Records - t.Chosen})
