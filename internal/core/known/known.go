@@ -89,9 +89,8 @@ func Unvalued(key record.Key, fields []record.Field) *record.Record {
 type Taught struct {
 	Record record.Record
 	Forget []string // fields on which nothing is agreed any more
-	// Gone says that there is to be no entry; Apart, that there is none unless a value is left in it.
-	Gone, Apart bool
-	Own         *Own // what was left of it in the target, nil where that is not known
+	Gone   bool     // there is to be no entry: what made both sides agree was taken back
+	Own    *Own     // what was left of it in the target, nil where that is not known
 }
 
 // Over gives the entry of a key once what an import teaches was laid over what was known before, nil
@@ -102,7 +101,6 @@ func (t Taught) Over(fields []record.Field, before *record.Record) *record.Recor
 	}
 	out := t.Record
 	out.Values = slices.Clone(t.Record.Values)
-	some := len(fields) == 0
 	for i, field := range fields {
 		switch {
 		case slices.Contains(t.Forget, field.Name):
@@ -110,10 +108,6 @@ func (t Taught) Over(fields []record.Field, before *record.Record) *record.Recor
 		case before != nil && out.Values[i].IsAbsent():
 			out.Values[i] = before.Values[i]
 		}
-		some = some || !out.Values[i].IsAbsent()
-	}
-	if !some && t.Apart {
-		return nil
 	}
 	Notes{Own: t.Own}.On(&out)
 	return &out

@@ -22,23 +22,23 @@ type Written struct {
 	Type   string
 	Record record.Record // by the source's key
 	Stands record.Key    // the key that both agree on
-	// Forget, Gone and Apart: see known.Taught.
-	Forget      []string
-	Gone, Apart bool
-	Own         *known.Own
+	// Forget and Gone: see known.Taught.
+	Forget []string
+	Gone   bool
+	Own    *known.Own
 }
 
 // forgotten is what is to be forgotten of a record; its JSON holds no zero byte.
 type forgotten struct {
-	Fields      []string
-	Gone, Apart bool
-	Own         *known.Own
+	Fields []string
+	Gone   bool
+	Own    *known.Own
 }
 
 // A written record is sorted by its key, with what is to be forgotten of it before its line.
 func (w Written) entry(fields []record.Field) spill.Entry {
 	out := pack(w.Record, w.Stands, fields)
-	head, _ := json.Marshal(forgotten{w.Forget, w.Gone, w.Apart, w.Own})
+	head, _ := json.Marshal(forgotten{w.Forget, w.Gone, w.Own})
 	out.Payload = append(append(head, 0), out.Payload...)
 	return out
 }
@@ -51,7 +51,7 @@ func taught(entry spill.Entry, typ string, fields []record.Field, shapes record.
 		return known.Taught{}, err
 	}
 	rec, err := unpack(spill.Entry{Order: entry.Order, Payload: rest}, typ, fields, shapes)
-	return known.Taught{Record: rec, Forget: marks.Fields, Gone: marks.Gone, Apart: marks.Apart, Own: marks.Own}, err
+	return known.Taught{Record: rec, Forget: marks.Fields, Gone: marks.Gone, Own: marks.Own}, err
 }
 
 // Between says what agreed values are about.

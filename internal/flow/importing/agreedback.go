@@ -210,8 +210,7 @@ func (l lineage) taught(r prepare.Ready, a *standing.Approval, t docket.Type, li
 	if out.Stands, err = l.stands(r, a, t, line, source.Key); err != nil {
 		return out, false, err
 	}
-	out.Gone = a.Removes && line.Agreed == ""
-	out.Apart = l.undone() && slices.Contains(line.Reasons, match.CreatedOnBoth)
+	out.Gone = a.Removes && line.Agreed == "" || l.undone() && slices.Contains(line.Reasons, match.CreatedOnBoth)
 	whole := a.Removes || a.Status == match.New
 	for i, field := range t.Fields {
 		out.Record.Values[i] = record.AbsentValue()
