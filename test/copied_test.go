@@ -54,3 +54,42 @@ func TestWhatWasCopiedThen(t *testing.T) {
 	p.write("anagram.yaml", strings.Replace(string(p.read("anagram.yaml")), "environment: target", "environment: tarjet", 1))
 	p.refused("made_from", "status")
 }
+
+// A sandbox that was made anew starts from what it was copied from.
+func TestASandboxMadeAnew(t *testing.T) {
+	t.Parallel()
+	const rows = "INSERT INTO items (code, name, changed, who) VALUES ('A','a','2026-01-01 10:00:00','ruth'),('B','b','2026-01-01 10:00:00','ruth');"
+	for _, form := range []string{"flow", "block"} {
+		p := newPlace(t, stampedItems, itemTable+rows+"INSERT INTO items (code, name) VALUES ('DRAFT','d'); UPDATE items SET name = 'mine' WHERE code = 'B'", itemTable+rows)
+		if form == "block" {
+			p.write("anagram.yaml", "environments:\n  source: # mine\n    connect: \"sqlite:source.db\"\n    made_from: {environment: target, on: 2020-01-01}\n\n  target: {connect: \"sqlite:target.db\"}\n")
+		}
+		p.must(3, "match", "source", "--against", "target", "--name", "old")
+		p.refused("Say from which environment, and when", "env", "renewed", "source")
+		p.refused("is neither a date such as", "env", "renewed", "source", "--from", "target", "--on", "soon")
+		p.refused("is none that this workspace exported from target", "env", "renewed", "source", "--from", "target", "--on", "2026-06-01", "--parcel", "old")
+		p.must(0, "export", "target", "--name", "backup")
+		p.sql("source", "DELETE FROM items;"+rows)
+		args := []string{"env", "renewed", "source", "--from", "target", "--on", "2026-06-01"}
+		if form == "block" {
+			args = append(args, "--parcel", "backup")
+		}
+		r := p.must(0, args...)
+		said := words(r.out)
+		assert.Contains(t, said, "source was made anew from target, 2026-06-01 23:59 UTC; anagram.yaml says so.")
+		assert.Contains(t, said, "Docket 1: 2 open findings declined, as it is about the old source.")
+		assert.Contains(t, said, "By parcel old the old source had 1 record that the new one lacks, and 1 record with other values. item/DRAFT")
+		text := string(p.read("anagram.yaml"))
+		assert.Contains(t, text, "made_from: {environment: target, on: 2026-06-01}")
+		assert.Equal(t, 1, strings.Count(text, "made_from"))
+		assert.Equal(t, form == "block", strings.Contains(text, "# mine"))
+		assert.Equal(t, form == "block", strings.Contains(said, "What both have in common is taken from parcel backup: 2 records."))
+		p.as("mara", 0, "match", "source", "--against", "target", "--name", "fresh")
+		// With the parcel it is known even where nobody leaves a stamp; without it stamps tell.
+		p.sql("target", "UPDATE items SET name = 'silent' WHERE code = 'A'")
+		assert.Equal(t, []string{"target-edit"}, p.reasonOf("item/A"))
+		doc := p.json(0, "env", "renewed", "source", "--from", "target", "--on", "2026-06-02")
+		assert.Equal(t, "2026-06-02T23:59:59Z", doc["on"])
+		assert.Empty(t, doc["lacking"].([]any))
+	}
+}

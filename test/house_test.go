@@ -83,6 +83,7 @@ var arrows = map[string][]string{
 	"internal/flow/importing/journal": below("internal/flow/session", "internal/flow/standing", "internal/flow/importing/prepare", "internal/flow/importing/write", "internal/flow/importing/verify"),
 	"internal/flow/byhand":            below(append([]string{"internal/flow/export"}, lower...)...),
 	"internal/flow/loadfiles":         below(append([]string{"internal/flow/importing", "internal/flow/importing/prepare", "internal/flow/importing/write", "internal/flow/importing/verify"}, lower...)...),
+	"internal/flow/renew":             below(append([]string{"internal/flow/matching", "internal/flow/decide"}, lower...)...),
 	"internal/flow/audit":             below(append([]string{"internal/flow/export", "internal/flow/importing", "internal/flow/importing/prepare", "internal/flow/importing/verify", "internal/flow/matching", "internal/flow/decide"}, lower...)...),
 	"internal/flow/restore":           below(append([]string{"internal/flow/importing", "internal/flow/importing/prepare", "internal/flow/matching"}, lower...)...),
 

@@ -58,6 +58,18 @@ func Open(s *session.Session, source, target string) (*parcel.Reader, error) {
 	return p, nil
 }
 
+// Forget removes what two environments had in common.
+func Forget(s *session.Session, a, b string) error {
+	path, err := agreedPath(s, a, b)
+	if err == nil {
+		err = os.Remove(path)
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
 // forgetBefore takes the types out of what was remembered that nothing was remembered of since one
 // environment was copied from the other.
 func forgetBefore(p *parcel.Reader, source, target string, at time.Time) {

@@ -1,10 +1,17 @@
 package workspace
 
 import (
+	"fmt"
+	"path/filepath"
+	"reflect"
+	"regexp"
 	"slices"
+	"strings"
 	"time"
 
+	"anagram/internal/core/limit"
 	"anagram/internal/core/yamldoc"
+	"anagram/internal/files/safe"
 )
 
 // MadeFrom says that an environment is a copy of another one as that was at a time; no environment is
@@ -72,4 +79,83 @@ func (w *Workspace) CopiedAt(a, b string) (at time.Time, ok bool) {
 		}
 	}
 	return at, ok
+}
+
+// SetMadeFrom writes into anagram.yaml that an environment is a copy of another one, and gives the
+// moment that is meant. Nothing else of the file changes.
+func (w *Workspace) SetMadeFrom(name, from, on string) (time.Time, error) {
+	path := filepath.Join(w.Dir, ConfigName)
+	source, err := safe.ReadSmall(path, limit.Configuration)
+	if err != nil {
+		return time.Time{}, err
+	}
+	line := fmt.Sprintf("made_from: {environment: %s, on: %s}", from, on)
+	byHand := &Error{Message: fmt.Sprintf("environment %s is written in %s in a way that cannot be changed by itself; write %s below it", name,
+		ConfigName, line)}
+	whole, ok := withMadeFrom(string(source), name, line)
+	if !ok {
+		return time.Time{}, byHand
+	}
+	folder, after, err := w.tried(whole)
+	if err != nil {
+		return time.Time{}, err
+	}
+	want := slices.Clone(w.Environments)
+	var at MadeFrom
+	for i, e := range after.Environments {
+		if e.Name == name && i < len(want) {
+			at = e.MadeFrom
+			want[i].MadeFrom, want[i].Line = at, e.Line
+		}
+	}
+	for i := range min(len(want), len(after.Environments)) {
+		want[i].Line = after.Environments[i].Line
+	}
+	if at.Environment != from || !reflect.DeepEqual(after.Environments, want) || !reflect.DeepEqual(after.Selections, w.Selections) {
+		return time.Time{}, byHand
+	}
+	w.Environments = after.Environments
+	return at.At, safe.Replace(folder, path, []byte(whole))
+}
+
+// withMadeFrom gives the text of anagram.yaml with the line in an environment; ok is false where that
+// is written in no way that is known.
+func withMadeFrom(text, name, line string) (out string, ok bool) {
+	lines := strings.SplitAfter(text, "\n")
+	plain, quoted := regexp.QuoteMeta(name), regexp.QuoteMeta(`"`+name+`"`)
+	head := regexp.MustCompile(`^[ \t]+(` + plain + `|` + quoted + `|'` + plain + `'):[ \t]*(\{.*\})?[ \t]*(#.*)?\r?\n?$`)
+	at := slices.IndexFunc(lines, func(l string) bool { return strings.HasPrefix(l, "environments:") })
+	if at < 0 {
+		return "", false
+	}
+	here := slices.IndexFunc(lines[at:], head.MatchString)
+	if here < 0 {
+		return "", false
+	}
+	here += at
+	if end := strings.LastIndex(lines[here], "}"); end >= 0 && head.FindStringSubmatch(lines[here])[2] != "" {
+		was := regexp.MustCompile(`,?[ \t]*made_from:[ \t]*\{[^{}]*\}`)
+		one := was.ReplaceAllString(lines[here], "")
+		end = strings.LastIndex(one, "}")
+		lines[here] = one[:end] + ", " + line + one[end:]
+		return strings.Join(lines, ""), true
+	}
+	outer, inner := indentOf(lines[here]), -1
+	var kept []string
+	for i := here + 1; i < len(lines); i++ {
+		if !blank(lines[i]) && indentOf(lines[i]) <= outer {
+			kept = append(kept, lines[i:]...)
+			break
+		}
+		if inner < 0 && !blank(lines[i]) {
+			inner = indentOf(lines[i])
+		}
+		if !strings.HasPrefix(strings.TrimLeft(lines[i], " \t"), "made_from:") {
+			kept = append(kept, lines[i])
+		}
+	}
+	if inner < 0 {
+		return "", false
+	}
+	return strings.Join(lines[:here+1], "") + strings.Repeat(" ", inner) + line + "\n" + strings.Join(kept, ""), true
 }

@@ -19,9 +19,9 @@ import (
 
 func envCommand(a *app) *cobra.Command {
 	list := envListCommand(a)
-	env := &cobra.Command{Use: "env", Short: "List environments, test that they can be reached, keep passwords",
+	env := &cobra.Command{Use: "env", Short: "List environments, test that they can be reached, keep passwords, say that one was made anew",
 		Example: "  anagram env\n  anagram env test", RunE: orList(a, list)}
-	env.AddCommand(list, envTestCommand(a), envLoginCommand(a))
+	env.AddCommand(list, envTestCommand(a), envLoginCommand(a), envRenewedCommand(a))
 	return env
 }
 

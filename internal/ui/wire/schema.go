@@ -27,7 +27,7 @@ func Outputs() map[string]Output {
 		"history": of("history", History{}), "history-docket": of("history DOCKET", DocketHistory{}),
 		"history-record": of("history RECORD", RecordHistory{}), "history-out": of("history DOCKET --out", HistoryFile{}),
 		"prove": of("prove", Proof{}), "status": of("status", Status{}), "status-parcel": of("status PARCEL", Whereabouts{}),
-		"env-list": of("env list", Environments{}), "env-test": of("env test", Tested{}), "env-password": of("env password", Password{}),
+		"env-list": of("env list", Environments{}), "env-test": of("env test", Tested{}), "env-password": of("env password", Password{}), "env-renewed": of("env renewed", Renewed{}),
 		"init-example": of("init", Begun{}), "init": of("init --source --target", Drafted{}), "trust": of("trust", Stakes{}),
 		"pair-new": of("pair", Paired{}), "pair-forget": of("pair --forget", Forgotten{}), "pair-list": of("pair --list", Pairs{}),
 		"parcel-list": of("parcel list", Parcels{}), "parcel-record": of("parcel show PARCEL ADDRESS", ParcelRecord{}),
