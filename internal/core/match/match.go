@@ -350,11 +350,17 @@ func (o atKey) judge(in Input) Finding {
 		f.Status, f.Reasons = TargetOnly, o.goneFrom(in, *t.first)
 		return f
 	}
+	return o.onBoth(in, f)
+}
+
+// onBoth judges a record that both sides have once.
+func (o atKey) onBoth(in Input, f Finding) Finding {
+	source, target, agreed := *f.Source, *f.Target, o.agreed
 	apart := o.apart(in)
 	if in.AgreedLater {
 		agreed = nil
 	}
-	f.Differences = in.differences(*s.first, *t.first, agreed)
+	f.Differences = in.differences(source, target, agreed)
 	explained := !apart && in.Copied != nil && in.explain(&f, o.agreed)
 	f.Status = statusOf(f.Differences)
 	if f.Status == Conflict {
@@ -367,10 +373,10 @@ func (o atKey) judge(in Input) Finding {
 		return f
 	}
 	guessed := slices.ContainsFunc(f.Differences, func(d Difference) bool { return !d.AgreedKnown })
-	if guessed && !in.AgreedIsAll && !apart && !explained && in.newer(*s.first, *t.first, o.agreed) {
+	if guessed && !in.AgreedIsAll && !apart && !explained && in.newer(source, target, o.agreed) {
 		f.Status, f.Reasons = Conflict, append(f.Reasons, TargetNewer)
 	}
-	if in.Retired != nil && in.Retired(*t.first) && !in.Retired(*s.first) && !(agreed != nil && in.Retired(*agreed)) {
+	if in.Retired != nil && in.Retired(target) && !in.Retired(source) && (agreed == nil || !in.Retired(*agreed)) {
 		f.Status, f.Reasons = Conflict, append(f.Reasons, RetiredInTarget)
 	}
 	return f

@@ -147,24 +147,47 @@ func (r *Remembering) Note(met match.Met) error {
 	// values were not read has the line of an environment, which leaves out no field.
 	if status == match.Same && r.keyed == nil && len(r.fields) == r.compared && source.Line != nil &&
 		!slices.ContainsFunc(source.Values, record.Value.IsAbsent) {
-		if agreed == nil || agreed.Through == "" {
-			return r.out.AddLine(source.Key, source.Line)
-		}
-		same := record.Record{Key: source.Key, Line: source.Line}
-		notes := known.NotesOf(agreed)
-		notes.Gone = nil
-		notes.On(&same)
-		return r.out.Add(same)
+		return r.same(source, agreed)
 	}
 	// What neither side was asked about stays as it was.
-	if source == nil && target == nil && !whole && r.keyed == nil && agreed != nil && agreed.Line != nil && agreed.Was == nil {
+	unasked := source == nil && target == nil && !whole
+	if unasked && r.keyed == nil && agreed != nil && agreed.Line != nil && agreed.Was == nil {
 		return r.out.Add(record.Record{Key: agreed.Key, Line: agreed.Line, Through: agreed.Through})
 	}
-	for _, r := range []*record.Record{source, target, agreed} {
-		if err := loaded(r); err != nil {
+	for _, one := range []*record.Record{source, target, agreed} {
+		if err := loaded(one); err != nil {
 			return err
 		}
 	}
+	return r.keep(r.after(met, whole))
+}
+
+// keep adds an entry; nil is none.
+func (r *Remembering) keep(entry *record.Record) error {
+	if entry == nil {
+		return nil
+	}
+	if entry.Line = nil; r.keyed != nil {
+		return r.keyed.add(*entry)
+	}
+	return r.out.Add(*entry)
+}
+
+// same takes down a record that is the same on both sides, with the notes of its entry.
+func (r *Remembering) same(source, entry *record.Record) error {
+	if entry == nil || entry.Through == "" {
+		return r.out.AddLine(source.Key, source.Line)
+	}
+	same := record.Record{Key: source.Key, Line: source.Line}
+	notes := known.NotesOf(entry)
+	notes.Gone = nil
+	notes.On(&same)
+	return r.out.Add(same)
+}
+
+// after gives what is known of a key from now on, nil for nothing.
+func (r *Remembering) after(met match.Met, whole bool) *record.Record {
+	agreed := met.Agreed
 	if agreed == nil && slices.ContainsFunc(met.Reasons, func(r match.Reason) bool {
 		return r == match.RemovedInTarget || r == match.RemovedInSource
 	}) {
@@ -172,16 +195,8 @@ func (r *Remembering) Note(met match.Met) error {
 	}
 	// Of a key that is ambiguous by now what was agreed stays.
 	step := known.Match{Fields: r.fields, Compared: r.compared, Docket: r.docket, At: r.at}
-	kept := step.After(whole && !match.Hopeless(met.Reasons), slices.Contains(met.Reasons, match.CreatedOnBoth),
-		source, target, agreed)
-	if kept == nil {
-		return nil
-	}
-	kept.Line = nil
-	if r.keyed != nil {
-		return r.keyed.add(*kept)
-	}
-	return r.out.Add(*kept)
+	return step.After(whole && !match.Hopeless(met.Reasons), slices.Contains(met.Reasons, match.CreatedOnBoth), met.Source, met.Target,
+		agreed)
 }
 
 // Finish keeps what was noted.

@@ -6,15 +6,6 @@ import (
 
 var twoFields = []record.Field{{Name: "x", Kind: record.Text}, {Name: "y", Kind: record.Text}}
 
-// rec makes a record from its key and values; "-" is absent and "~" is null.
-func rec(key string, values ...string) *record.Record {
-	r := &record.Record{Key: textKey(key)}
-	for _, v := range values {
-		r.Values = append(r.Values, textOr(v))
-	}
-	return r
-}
-
 func textOr(s string) record.Value {
 	switch s {
 	case "-":

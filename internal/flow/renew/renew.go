@@ -92,7 +92,7 @@ func Renew(ctx context.Context, s *session.Session, r Request) (Result, error) {
 		n, err := declined(ctx, s, number, note)
 		out.Declined = append(out.Declined, Declined{number, n, err})
 	}
-	out.Last, out.Lacking, out.Other, out.Unread = lacking(ctx, s, r.Environment, out.At)
+	out.Last, out.Lacking, out.Other, out.Unread = lacking(ctx, s, r.Environment)
 	return out, ctx.Err()
 }
 
@@ -176,7 +176,7 @@ func declined(ctx context.Context, s *session.Session, number int, note string) 
 }
 
 // lacking compares the last parcel of the old environment with the new one.
-func lacking(ctx context.Context, s *session.Session, environment string, at time.Time) (last string, addresses []string, other int, err error) {
+func lacking(ctx context.Context, s *session.Session, environment string) (last string, addresses []string, other int, err error) {
 	entries, err := library.List(s)
 	if err != nil {
 		return "", nil, 0, err

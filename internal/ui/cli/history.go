@@ -24,20 +24,27 @@ import (
 )
 
 func historyCommand(a *app) *cobra.Command {
-	var out string
+	var out, since, until string
 	cmd := &cobra.Command{
 		Use:   "history [DOCKET | ADDRESS]",
 		Short: "Show what was brought where, when, by whom, with what outcome",
 		Long: `Lists the dockets of the workspace and what became of them. Of a docket it tells all
 that happened to it; --out FILE.html writes that, with every finding, as one page for
 somebody who has only that. Of a record's address it tells its life over all dockets:
-when it came, what changed, who approved it, where it stands.`,
-		Example: "  anagram history\n  anagram history 7 --out docket-7.html\n  anagram history assay/GLU",
+when it came, what changed, who approved it, where it stands. --since tells everything that
+reached an environment from then on, record by record and field by field, and what matches
+saw changed there by others; --out FILE.xlsx, .html or .csv writes it.`,
+		Example: "  anagram history\n  anagram history 7 --out docket-7.html\n  anagram history assay/GLU\n  anagram history --since 2026-11-01 --until 2026-11-30 --out november.xlsx",
 		RunE: a.run(func(cmd *cobra.Command, given []string) error {
 			if err := arguments(cmd, given, 0, 1); err != nil {
 				return err
 			}
 			switch {
+			case since != "" || until != "":
+				if len(given) > 0 {
+					return session.Usage("--since tells of all dockets; leave %q out", given[0])
+				}
+				return historySince(cmd.Context(), a, since, until, out)
 			case len(given) == 1 && isAddress(a, given[0]):
 				if out != "" {
 					return &session.UsageError{Message: "--out writes the history of a docket; of a record it is printed"}
@@ -71,7 +78,10 @@ when it came, what changed, who approved it, where it stands.`,
 			return present.History(a.Page, summaries)
 		}),
 	}
-	cmd.Flags().StringVar(&out, "out", "", "write all of a docket's history into a new page, FILE.html")
+	flags := cmd.Flags()
+	flags.StringVar(&out, "out", "", "write a docket's history into a new page, FILE.html; with --since also .xlsx and .csv")
+	flags.StringVar(&since, "since", "", "what reached an environment since this date or time")
+	flags.StringVar(&until, "until", "", "with --since: until the end of this date, or this time")
 	return cmd
 }
 

@@ -25,7 +25,7 @@ func Outputs() map[string]Output {
 		"decided": of("approve", Decided{}), "decide": of("decide", Joined{}), "approve-beside": of("approve --beside", Beside{}),
 		"comment": of("comment", Commented{}), "sign": of("sign", Signed{}), "review-out": of("review --out", Reviewed{}),
 		"history": of("history", History{}), "history-docket": of("history DOCKET", DocketHistory{}),
-		"history-record": of("history RECORD", RecordHistory{}), "history-out": of("history DOCKET --out", HistoryFile{}),
+		"history-record": of("history RECORD", RecordHistory{}), "history-since": of("history --since", Brought{}), "history-out": of("history DOCKET --out", HistoryFile{}),
 		"prove": of("prove", Proof{}), "status": of("status", Status{}), "status-parcel": of("status PARCEL", Whereabouts{}),
 		"env-list": of("env list", Environments{}), "env-test": of("env test", Tested{}), "env-password": of("env password", Password{}), "env-renewed": of("env renewed", Renewed{}),
 		"init-example": of("init", Begun{}), "init": of("init --source --target", Drafted{}), "trust": of("trust", Stakes{}),
