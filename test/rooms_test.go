@@ -43,8 +43,8 @@ var larger = map[string]struct {
 	"lines of environment/odata":           {3106, "the protocol and its edits are not apart yet"},
 	"methods of environment/odata.service": {66, "the same"},
 	"lines of flow/matching":               {3180, "pairs and the scope of the target are not apart yet"},
-	"lines of ui/cli":                      {4330, "45 commands, each with its help text, its options and its examples"},
-	"names of ui/wire":                     {105, "a struct for each output, and for each thing in it"},
+	"lines of ui/cli":                      {4480, "47 commands, each with its help text, its options and its examples"},
+	"names of ui/wire":                     {108, "a struct for each output, and for each thing in it"},
 	"methods of ui/tui.model":              {45, "the screen keeps its whole state in one value, as its library wants it"},
 }
 

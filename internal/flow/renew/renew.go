@@ -123,7 +123,8 @@ func learn(ctx context.Context, s *session.Session, r Request, p *parcel.Reader,
 		return 0, err
 	}
 	// What is known is from the moment when both were one: exports of the old environment say nothing.
-	between := agreed.Between{Source: r.Environment, Target: r.From, ExportedAt: at.Add(time.Millisecond).UTC().Format("2006-01-02T15:04:05.000Z07:00"),
+	since := at.Add(time.Millisecond).UTC().Format("2006-01-02T15:04:05.000Z07:00")
+	between := agreed.Between{Source: r.Environment, Target: r.From, ExportedAt: since,
 		Catalog: c, Shapes: p.Manifest.Keys, Fields: map[string][]record.Field{}}
 	for _, t := range p.Manifest.Types {
 		between.Fields[t.Name] = t.Fields

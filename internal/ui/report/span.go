@@ -22,11 +22,13 @@ import (
 
 // spanHeader names the columns.
 func spanHeader() []string {
-	return []string{"when", "environment", "record", "field", "before", "after", "what", "docket", "approved by", "by", "taken back by docket"}
+	return []string{"when", "environment", "record", "field", "before", "after", "what", "docket", "approved by", "by",
+		"taken back by docket"}
 }
 
 // spanWords say what became of a record.
-var spanWords = map[string]string{audit.Came: "came", audit.Changed: "changed", audit.Removed: "removed", audit.ByOthers: "changed there by others"}
+var spanWords = map[string]string{audit.Came: "came", audit.Changed: "changed", audit.Removed: "removed",
+	audit.ByOthers: "changed there by others"}
 
 // spanRow gives the cells of one field.
 func spanRow(r audit.Reached) []string {
@@ -40,7 +42,8 @@ func spanRow(r audit.Reached) []string {
 		}
 		return show.Readable(v)
 	}
-	return []string{text.When(r.At), show.Harmless(r.Environment), show.Harmless(r.Address), show.Harmless(r.Field), value(r.Old), value(r.New),
+	return []string{text.When(r.At), show.Harmless(r.Environment), show.Harmless(r.Address), show.Harmless(r.Field),
+		value(r.Old), value(r.New),
 		spanWords[r.What], strconv.Itoa(r.Docket), show.Harmless(strings.Join(r.Approved, ", ")), show.Harmless(r.By), back}
 }
 
