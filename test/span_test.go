@@ -45,7 +45,7 @@ func TestWhatReachedAnEnvironment(t *testing.T) {
 	assert.Contains(t, string(p.read("h.csv")), `,"""=1+1""",`, "no formula")
 	p.must(0, "history", "--since", "2026-01-01", "--out", "h.html")
 	page := string(p.read("h.html"))
-	assert.Contains(t, page, "<td><bdi>theirs</bdi></td><td><bdi>changed there by others</bdi></td>")
+	assert.Contains(t, page, "<td><bdi>theirs</bdi></td><td><bdi>last changed by ruth</bdi></td>")
 	assert.NotContains(t, page, "<script")
 	p.must(0, "history", "--since", "2026-01-01", "--out", "h.xlsx")
 	book, err := excelize.OpenFile(p.path("h.xlsx"))

@@ -2,6 +2,8 @@ package audit
 
 import (
 	"context"
+	"fmt"
+	"strings"
 	"time"
 
 	"anagram/internal/core/match"
@@ -32,6 +34,34 @@ const (
 	Removed  = "removed"
 	ByOthers = "by-others"
 )
+
+// Occasion says in words by what it came, or how it was seen.
+func (r Reached) Occasion() string {
+	if r.What == ByOthers {
+		return fmt.Sprintf("docket %d saw what others changed in %s", r.Docket, r.Environment)
+	}
+	return fmt.Sprintf("docket %d, imported into %s by %s", r.Docket, r.Environment, r.By)
+}
+
+// Became says in words what became of the record, "" where nothing is to be said of it.
+func (r Reached) Became() string {
+	var parts []string
+	switch {
+	case r.What == ByOthers && r.Field == "":
+		parts = append(parts, "removed there by others")
+	case r.What == ByOthers && r.By != "":
+		parts = append(parts, "last changed by "+r.By)
+	case r.What != ByOthers:
+		parts = append(parts, r.What)
+	}
+	if len(r.Approved) > 0 {
+		parts = append(parts, "approved by "+strings.Join(r.Approved, ", "))
+	}
+	if r.TakenBack != 0 {
+		parts = append(parts, fmt.Sprintf("taken back by docket %d", r.TakenBack))
+	}
+	return strings.Join(parts, ", ")
+}
 
 // Between is a span of time: from Since on, before Until; zero is without end.
 type Between struct{ Since, Until time.Time }

@@ -26,9 +26,17 @@ func spanHeader() []string {
 		"taken back by docket"}
 }
 
-// spanWords say what became of a record.
-var spanWords = map[string]string{audit.Came: "came", audit.Changed: "changed", audit.Removed: "removed",
-	audit.ByOthers: "changed there by others"}
+// spanWord says what became of a record.
+func spanWord(r audit.Reached) string {
+	switch {
+	case r.What != audit.ByOthers:
+		return r.What
+	case r.Field == "":
+		return "removed there by others"
+	default:
+		return "changed there by others"
+	}
+}
 
 // spanRow gives the cells of one field.
 func spanRow(r audit.Reached) []string {
@@ -44,7 +52,7 @@ func spanRow(r audit.Reached) []string {
 	}
 	return []string{text.When(r.At), show.Harmless(r.Environment), show.Harmless(r.Address), show.Harmless(r.Field),
 		value(r.Old), value(r.New),
-		spanWords[r.What], strconv.Itoa(r.Docket), show.Harmless(strings.Join(r.Approved, ", ")), show.Harmless(r.By), back}
+		spanWord(r), strconv.Itoa(r.Docket), show.Harmless(strings.Join(r.Approved, ", ")), show.Harmless(r.By), back}
 }
 
 // spanEach gives what is told, one after the other.
@@ -146,9 +154,11 @@ var spanTemplate = sync.OnceValue(func() *template.Template {
 </head>
 <body>
 <header class="top"><h1>{{.Title}}</h1><p>Made {{.Made}} by <bdi>{{.By}}</bdi>.</p></header>
-<main><table class="fields"><thead><tr>{{range .Columns}}<th scope="col">{{.}}</th>{{end}}</tr></thead>
+<main>{{end}}{{define "occasion"}}{{if .Again}}</tbody></table></section>{{end}}
+<section><h2><bdi>{{.When}}</bdi>, <bdi>{{.What}}</bdi></h2>
+<table class="fields"><thead><tr><th scope="col">record</th><th scope="col">field</th><th scope="col">before</th><th scope="col">after</th><th scope="col">what</th></tr></thead>
 <tbody>{{end}}{{define "row"}}<tr>{{range .}}<td><bdi>{{.}}</bdi></td>{{end}}</tr>
-{{end}}{{define "bottom"}}</tbody></table></main>
+{{end}}{{define "bottom"}}{{if .Again}}</tbody></table></section>{{end}}</main>
 </body>
 </html>
 {{end}}`))
@@ -160,14 +170,27 @@ func SpanHTML(out io.Writer, title, made, by string, each spanEach) error {
 	err := spanTemplate().ExecuteTemplate(w, "top", map[string]any{
 		"Policy": "default-src 'none'; base-uri 'none'; form-action 'none'; style-src " + policySum(pageStyle),
 		"Style":  template.CSS(pageStyle), // #nosec G203 -- the program's own
-		"Title":  title, "Made": text.When(made), "By": show.Harmless(by), "Columns": spanHeader()})
+		"Title":  title, "Made": text.When(made), "By": show.Harmless(by)})
 	if err != nil {
 		return err
 	}
-	if err := each(func(r audit.Reached) error { return spanTemplate().ExecuteTemplate(w, "row", spanRow(r)) }); err != nil {
+	last := ""
+	err = each(func(r audit.Reached) error {
+		if of := text.When(r.At) + r.Occasion(); of != last {
+			err := spanTemplate().ExecuteTemplate(w, "occasion", map[string]any{"Again": last != "", "When": text.When(r.At),
+				"What": show.Harmless(r.Occasion())})
+			if err != nil {
+				return err
+			}
+			last = of
+		}
+		row := spanRow(r)
+		return spanTemplate().ExecuteTemplate(w, "row", append(row[2:6:6], show.Harmless(r.Became())))
+	})
+	if err != nil {
 		return err
 	}
-	if err := spanTemplate().ExecuteTemplate(w, "bottom", nil); err != nil {
+	if err := spanTemplate().ExecuteTemplate(w, "bottom", map[string]any{"Again": last != ""}); err != nil {
 		return err
 	}
 	return w.Flush()
