@@ -195,3 +195,36 @@ func TestSinceWhenTheSourceHasItNoMore(t *testing.T) {
 	p.must(0, "match", "source", "--against", "target", "--name", "fifth")
 	assert.Equal(t, "target-edit", p.review()["item/B"].Status)
 }
+
+// The same on database servers, whose stamps have a zone or none, and are as fine as they come.
+func TestWhatBothKnowOnServers(t *testing.T) {
+	t.Parallel()
+	for _, engine := range tries(t.Name(), serverEngines...) {
+		stamp := map[string]string{"postgres": "TIMESTAMPTZ", "mysql": "DATETIME(6)"}[engine]
+		p, source, target := pair(t, engine, "types:\n  item: {at: items, key: [code], id: id, stamp: {at: changed, by: who}}\n",
+			"CREATE TABLE items (id INTEGER PRIMARY KEY, code VARCHAR(9) NOT NULL UNIQUE, name VARCHAR(20), changed "+stamp+", who VARCHAR(20))")
+		run(t, source, "INSERT INTO items VALUES (1,'A','new','2026-03-01 10:00:00','ida'),(2,'LATE','new','2026-03-01 10:00:00.5','ida'),(4,'S','s','2026-01-01 10:00:00','ida')")
+		run(t, target, "INSERT INTO items VALUES (1,'A','old','2026-01-01 10:00:00','ruth'),(2,'LATE','old','2026-03-01 10:00:00.75','ruth'),(4,'S','s','2026-01-01 10:00:00','ida')")
+		first := p.must(3, "match", "source", "--against", "target", "--name", "first")
+		assert.Contains(t, words(first.out), "on: 2026-01-01T10:00:00Z", engine)
+		assert.Equal(t, []string{"target-newer"}, p.review()["item/LATE"].Reasons, engine)
+		run(t, source, "INSERT INTO items VALUES (3,'TWO','ours','2026-03-01 10:00:00','ida')")
+		run(t, target, "INSERT INTO items VALUES (3,'TWO','theirs','2026-03-01 10:00:00','ruth')")
+		assert.Equal(t, []string{"conflict", "created-on-both"}, p.reasonOf("item/TWO"), engine)
+		before := p.review()
+		p.must(0, "approve", "*", "--take", "source")
+		p.must(0, "import")
+		p.must(3, "restore")
+		p.must(0, "approve", "*")
+		p.must(0, "import")
+		p.must(3, "match", "source", "--against", "target", "--name", "again")
+		for address, f := range p.review() {
+			assert.Equal(t, append([]string{before[address].Status}, before[address].Reasons...), append([]string{f.Status}, f.Reasons...), "%s: %s", engine, address)
+			for _, c := range f.Changed {
+				if c.Environment == "target" && address != "item/TWO" { // of which nothing is known again
+					assert.Equal(t, docketsIn(p)-1, c.Docket, "%s: %s was restored by us", engine, address)
+				}
+			}
+		}
+	}
+}
