@@ -4,6 +4,7 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -48,8 +49,13 @@ func TestWhatWasCopiedThen(t *testing.T) {
 	p.sql("target", "UPDATE items SET name = 'silent' WHERE code = 'SOURCE'")
 	assert.Equal(t, []string{"target-edit"}, p.reasonOf("item/SOURCE"))
 	p.write("anagram.yaml", strings.Replace(string(p.read("anagram.yaml")), "2026-09-30T22:00:00Z", "2099-12-01", 1))
+	p.refused("which is still to come", "match", "first", "--against", "target")
+	p.sql("source", "UPDATE items SET changed = '2026-01-01 10:00:00'")
+	p.sql("target", "UPDATE items SET changed = '2026-01-01 10:00:00'")
+	today := time.Now().UTC().Format(time.DateOnly)
+	p.write("anagram.yaml", strings.Replace(string(p.read("anagram.yaml")), "2099-12-01", today, 1))
 	assert.Equal(t, []string{"changed"}, p.reasonOf("item/SOURCE"), "by their stamps nobody moved")
-	p.write("anagram.yaml", strings.Replace(string(p.read("anagram.yaml")), "2099-12-01", "soon", 1))
+	p.write("anagram.yaml", strings.Replace(string(p.read("anagram.yaml")), today, "soon", 1))
 	p.refused("is neither a date such as 2026-10-01 nor a time", "status")
 	p.write("anagram.yaml", strings.Replace(string(p.read("anagram.yaml")), "environment: target", "environment: tarjet", 1))
 	p.refused("made_from", "status")

@@ -44,6 +44,11 @@ func Open(s *session.Session, source, target string) (*parcel.Reader, error) {
 	if err != nil {
 		return nil, err
 	}
+	if of, copied := s.Workspace.CopiedAt(source, target); copied {
+		if err := of.Ahead(s.Now()); err != nil {
+			return nil, err
+		}
+	}
 	if _, err := os.Lstat(path); errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -52,8 +57,8 @@ func Open(s *session.Session, source, target string) (*parcel.Reader, error) {
 		return nil,
 			session.Usage("The agreed values of %s and %s cannot be read (%v). Bring the file back, or remove it: then it is not known which side changed what since", source, target, err)
 	}
-	if at, copied := s.Workspace.CopiedAt(source, target); copied {
-		forgetBefore(p, source, target, at)
+	if of, copied := s.Workspace.CopiedAt(source, target); copied {
+		forgetBefore(p, source, target, of.At)
 	}
 	return p, nil
 }

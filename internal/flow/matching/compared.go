@@ -175,7 +175,7 @@ func openAgreed(ctx context.Context, c compared, given string) (known *parcel.Re
 
 // copiedAt says when one of both environments was copied from the other, as far as anybody says so.
 func copiedAt(c compared) *known.Copy {
-	at, ok := c.session.Workspace.CopiedAt(c.source, c.target)
+	of, ok := c.session.Workspace.CopiedAt(c.source, c.target)
 	if !ok || c.against != nil || c.back != nil || c.parcel.Manifest.Origin != "" {
 		return nil
 	}
@@ -183,7 +183,7 @@ func copiedAt(c compared) *known.Copy {
 	if zone == nil {
 		zone = c.env.About.Zone
 	}
-	return &known.Copy{At: at, Source: c.model.There, Target: zone}
+	return &known.Copy{At: of.At, Source: c.model.There, Target: zone}
 }
 
 // agreedLater reports whether what is known to be agreed on a type is from a parcel that

@@ -72,7 +72,7 @@ func Renew(ctx context.Context, s *session.Session, r Request) (Result, error) {
 	if err != nil {
 		return out, err
 	}
-	if out.At, err = s.Workspace.SetMadeFrom(r.Environment, r.From, r.On); err != nil {
+	if out.At, err = s.Workspace.SetMadeFrom(r.Environment, r.From, r.On, s.Now()); err != nil {
 		return out, err
 	}
 	for _, e := range s.Workspace.Environments {

@@ -70,20 +70,30 @@ func (w *Workspace) copies(doc *yamldoc.Document) error {
 
 // CopiedAt tells when one of two environments was copied from the other; ok is false where nothing
 // says so.
-func (w *Workspace) CopiedAt(a, b string) (at time.Time, ok bool) {
+func (w *Workspace) CopiedAt(a, b string) (of MadeFrom, ok bool) {
 	for _, e := range w.Environments {
 		if e.Name == a && e.MadeFrom.Environment == b || e.Name == b && e.MadeFrom.Environment == a {
-			if e.MadeFrom.At.After(at) {
-				at, ok = e.MadeFrom.At, true
+			if e.MadeFrom.At.After(of.At) {
+				of = e.MadeFrom
 			}
 		}
 	}
-	return at, ok
+	return of, of.Environment != ""
+}
+
+// Ahead refuses a moment that is still to come: it would say that nothing was ever changed. A date means
+// its end, so that of today is none.
+func (m MadeFrom) Ahead(now time.Time) error {
+	if m.At.Before(now.AddDate(0, 0, 1)) {
+		return nil
+	}
+	return &Error{Message: fmt.Sprintf("made_from: says that an environment was copied from %s on %s, which is still to come", m.Environment,
+		m.At.UTC().Format("2006-01-02 15:04 UTC"))}
 }
 
 // SetMadeFrom writes into anagram.yaml that an environment is a copy of another one, and gives the
 // moment that is meant. Nothing else of the file changes.
-func (w *Workspace) SetMadeFrom(name, from, on string) (time.Time, error) {
+func (w *Workspace) SetMadeFrom(name, from, on string, now time.Time) (time.Time, error) {
 	path := filepath.Join(w.Dir, ConfigName)
 	source, err := safe.ReadSmall(path, limit.Configuration)
 	if err != nil {
@@ -113,6 +123,9 @@ func (w *Workspace) SetMadeFrom(name, from, on string) (time.Time, error) {
 	}
 	if at.Environment != from || !reflect.DeepEqual(after.Environments, want) || !reflect.DeepEqual(after.Selections, w.Selections) {
 		return time.Time{}, byHand
+	}
+	if err := at.Ahead(now); err != nil {
+		return time.Time{}, err
 	}
 	w.Environments = after.Environments
 	return at.At, safe.Replace(folder, path, []byte(whole))

@@ -18,6 +18,8 @@ func inFolder(t *testing.T, text string) (*Workspace, error) {
 	return Open(dir)
 }
 
+var now = time.Date(2026, 12, 1, 8, 0, 0, 0, time.UTC)
+
 const twoOf = "environments:\n  sandbox: {connect: \"sqlite:s.db\"%}\n  production: {connect: \"sqlite:p.db\"}\n"
 
 func TestWhatAnEnvironmentIsACopyOf(t *testing.T) {
@@ -30,9 +32,9 @@ func TestWhatAnEnvironmentIsACopyOf(t *testing.T) {
 		w, err := inFolder(t, strings.Replace(twoOf, "%", ", "+said, 1))
 		require.NoError(t, err, said)
 		for _, pair := range [][2]string{{"sandbox", "production"}, {"production", "sandbox"}} {
-			at, ok := w.CopiedAt(pair[0], pair[1])
+			of, ok := w.CopiedAt(pair[0], pair[1])
 			assert.True(t, ok)
-			assert.Equal(t, want, at.UTC().Format(time.RFC3339Nano), said)
+			assert.Equal(t, want, of.At.UTC().Format(time.RFC3339Nano), said)
 		}
 		_, ok := w.CopiedAt("sandbox", "elsewhere")
 		assert.False(t, ok)
@@ -65,7 +67,7 @@ func TestMadeFromIsWritten(t *testing.T) {
 	} {
 		w, err := inFolder(t, c.text)
 		require.NoError(t, err, what)
-		at, err := w.SetMadeFrom("sandbox", "production", "2026-10-01")
+		at, err := w.SetMadeFrom("sandbox", "production", "2026-10-01", now)
 		require.NoError(t, err, what)
 		assert.Equal(t, "2026-10-01T23:59:59Z", at.Format(time.RFC3339), what)
 		text, err := os.ReadFile(filepath.Join(w.Dir, ConfigName))
@@ -80,7 +82,7 @@ func TestMadeFromIsWritten(t *testing.T) {
 	} {
 		w, err := inFolder(t, text)
 		require.NoError(t, err, what)
-		_, err = w.SetMadeFrom("sandbox", "production", "2026-10-01")
+		_, err = w.SetMadeFrom("sandbox", "production", "2026-10-01", now)
 		assert.ErrorContains(t, err, "in a way that cannot be changed by itself; write "+line, what)
 		left, err := os.ReadFile(filepath.Join(w.Dir, ConfigName))
 		require.NoError(t, err)
@@ -88,6 +90,10 @@ func TestMadeFromIsWritten(t *testing.T) {
 	}
 	w, err := inFolder(t, strings.Replace(twoOf, "%", "", 1))
 	require.NoError(t, err)
-	_, err = w.SetMadeFrom("sandbox", "production", "soon")
+	_, err = w.SetMadeFrom("sandbox", "production", "soon", now)
 	assert.ErrorContains(t, err, "is neither a date")
+	_, err = w.SetMadeFrom("sandbox", "production", "2026-12-02", now)
+	assert.ErrorContains(t, err, "which is still to come")
+	_, err = w.SetMadeFrom("sandbox", "production", "2026-12-01", now)
+	assert.NoError(t, err, "a date means its end")
 }
