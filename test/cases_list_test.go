@@ -39,13 +39,13 @@ var matchCases = []matchCase{
 	{name: "removed in the target", agreed: r{"A", "B"}, source: r{"A", "B"}, target: r{"B"}, want: r{"conflict item/A (removed-in-target); caution removed-in-target"}},
 	{name: "removed in the target, changed in the source", agreed: r{"A price=1"}, source: r{"A price=2"}, want: r{"conflict item/A (removed-in-target); caution removed-in-target"}},
 	{name: "only in the target", source: r{"A"}, target: r{"A", "B"}, want: r{"target-only item/B"}},
-	{name: "removed in the source", agreed: r{"A", "B"}, source: r{"A"}, target: r{"A", "B"}, want: r{"target-only item/B (removed-in-source)"}},
-	{name: "removed in the source and edited in the target", agreed: r{"A", "B price=1"}, source: r{"A"}, target: r{"A", "B price=2"}, want: r{"target-only item/B (removed-in-source, edited-since)"}},
+	{name: "removed in the source", agreed: r{"A", "B"}, source: r{"A"}, target: r{"A", "B"}, want: r{"target-only item/B (removed-in-source); caution removed-in-source"}},
+	{name: "removed in the source and edited in the target", agreed: r{"A", "B price=1"}, source: r{"A"}, target: r{"A", "B price=2"}, want: r{"target-only item/B (removed-in-source, edited-since); caution removed-in-source"}},
 	{name: "removed on both sides", agreed: r{"A", "B"}, source: r{"A"}, target: r{"A"}, want: r{}},
 	{name: "only in the target, out of scope", source: r{"A"}, target: r{"A price=2", "B"}, export: "--record item/A", want: r{"changed item/A: price ?"}},
 	{name: "every status at once", agreed: r{"A price=1", "B price=1", "C price=1", "D", "E"},
 		source: r{"A price=2", "B price=1", "C price=2", "D", "N", "S"}, target: r{"A price=1", "B price=2", "C price=3", "D", "E", "S"},
-		want: r{"conflict item/C (both-moved): price both; caution both-moved", "changed item/A: price source", "new item/N", "target-edit item/B: price target", "target-only item/E (removed-in-source)"}},
+		want: r{"conflict item/C (both-moved): price both; caution both-moved", "changed item/A: price source", "new item/N", "target-edit item/B: price target", "target-only item/E (removed-in-source); caution removed-in-source"}},
 
 	// Values.
 	{name: "1.50 is 1.5", source: r{"A price=1.50"}, target: r{"A price=1.5"}, want: r{}},

@@ -106,7 +106,7 @@ func TestADraftFromBothSides(t *testing.T) {
 			p.must(3, "match", "sandbox", "--against", "production", "--name", "second")
 			want := "held-outside"
 			if engine == "mysql" {
-				want = "retired-in-target"
+				want = "created-on-both, retired-in-target"
 			}
 			assert.Contains(t, words(p.must(0, "review", "--full", "--status", "conflict").out), "storage_class/K99 new here conflict ("+want)
 		})
