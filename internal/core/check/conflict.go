@@ -13,13 +13,14 @@ import (
 // tells; empty where it does not.
 type Side struct {
 	Environment, At, By string
-	Own                 *known.Own // where that was an import or a restore of this workspace; else nil
+	Zone                *time.Location // of a time without one; nil is not known
+	Own                 *known.Own     // where that was an import or a restore of this workspace; else nil
 }
 
 // sideOf gives what is known of the last change of a record on one side; entry is what was known of it
 // before. What a restore wrote leaves who changed the record before it.
-func sideOf(environment string, rec, entry *record.Record) Side {
-	side := Side{Environment: environment}
+func sideOf(environment string, zone *time.Location, rec, entry *record.Record) Side {
+	side := Side{Environment: environment, Zone: zone}
 	if rec == nil {
 		return side
 	}
@@ -35,6 +36,11 @@ func (s Side) changed() string {
 		return "in " + s.Environment + " it is not known when"
 	}
 	at := strings.Replace(strings.TrimSuffix(s.At, "Z"), "T", " ", 1)
+	if strings.HasSuffix(s.At, "Z") {
+		at += " UTC"
+	} else if t, ok := known.Moment(s.At, s.Zone); ok && s.Zone != nil {
+		at += t.Format(" MST")
+	}
 	if s.Own != nil {
 		what := "import"
 		if s.Own.Restore {

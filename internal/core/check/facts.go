@@ -2,6 +2,7 @@ package check
 
 import (
 	"slices"
+	"time"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/evidence"
@@ -24,7 +25,8 @@ type Facts struct {
 	Back      int            // docket whose import is taken back, 0 for none
 	Within    bool           // a record within the key has a key that occurs more than once
 	Suspects  []evidence.Suspect
-	Covered   known.Coverage // since when the type is known whole
+	Zones     [2]*time.Location // of the source's times without one, and the target's; nil is not known
+	Covered   known.Coverage    // since when the type is known whole
 	// Show gives a value as people see it, nil for one that there is not.
 	Show func(record.Field, record.Value) *string
 	// Approved are the fields that are going to be written, parts of the key among them; nil is

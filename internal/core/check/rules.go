@@ -74,7 +74,7 @@ func conflicts(f Facts) []On {
 	if f.Found.Status != match.Conflict {
 		return nil
 	}
-	source, target := sideOf(f.Source, f.Found.Source, f.Found.Agreed), sideOf(f.Target, f.Found.Target, f.Found.Agreed)
+	source, target := f.sides()
 	var both []string
 	for _, d := range f.Found.Differences {
 		if d.Moved == match.MovedBoth {
@@ -105,8 +105,13 @@ func removedInSource(f Facts) []On {
 			edited = append(edited, f.Fields[d.Field].Name)
 		}
 	}
-	return always(goneFromSource(f.Address, f.Source, known.NotesOf(f.Found.Agreed).Gone, edited, sideOf(f.Target, f.Found.Target,
-		f.Found.Agreed)))
+	_, target := f.sides()
+	return always(goneFromSource(f.Address, f.Source, known.NotesOf(f.Found.Agreed).Gone, edited, target))
+}
+
+// sides give when and by whom the record was last changed on either side.
+func (f Facts) sides() (source, target Side) {
+	return sideOf(f.Source, f.Zones[0], f.Found.Source, f.Found.Agreed), sideOf(f.Target, f.Zones[1], f.Found.Target, f.Found.Agreed)
 }
 
 // unexplained: what differs though by the stamps nobody changed it is named.
@@ -114,8 +119,8 @@ func unexplained(f Facts) []On {
 	if !f.Found.Unexplained {
 		return nil
 	}
-	return always(cannotBeExplained(f.Address, sideOf(f.Source, f.Found.Source, f.Found.Agreed), sideOf(f.Target, f.Found.Target,
-		f.Found.Agreed)))
+	source, target := f.sides()
+	return always(cannotBeExplained(f.Address, source, target))
 }
 
 // likeIDs: nothing that behaves like an internal id comes in as a plain value.

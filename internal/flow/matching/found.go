@@ -2,6 +2,7 @@ package matching
 
 import (
 	"slices"
+	"time"
 
 	"anagram/internal/core/check"
 	"anagram/internal/core/group"
@@ -26,7 +27,8 @@ func factsOf(c compared, w atWork, of match.Finding) check.Facts {
 		},
 		Found: of, Source: c.source, Fields: w.fields, Keys: c.model.Shapes[w.Name], Filled: w.filled,
 		Unwritten: c.against != nil, Back: c.docketBack(), Suspects: c.looks[w.Name], Covered: w.covered,
-		Show: func(field record.Field, v record.Value) *string { return show.Show(c.catalog, field, v) },
+		Zones: [2]*time.Location{c.model.There, c.model.Here},
+		Show:  func(field record.Field, v record.Value) *string { return show.Show(c.catalog, field, v) },
 	}
 }
 
