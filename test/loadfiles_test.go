@@ -94,6 +94,9 @@ func TestLoadFilesAsSQL(t *testing.T) {
 			assert.Equal(t, loaded, after)
 			r = p.must(0, "match", "p", "--against", "target") // what was declined is declined
 			assert.Contains(t, words(r.out), "The load files of docket 1 were loaded: 7 records as approved.")
+			reached := words(p.must(0, "history", "--since", "2026-01-01").out)
+			assert.Contains(t, reached, "assay/A: came")
+			assert.NotContains(t, reached, "span/OLD", "which was declined")
 			assert.Equal(t, map[string]int{"new": 1}, totals(p.json(0, "match", "p", "--against", "target")), "nothing but what was declined")
 			assert.Contains(t, p.must(0, "history").out, "5 new, 2 changed")
 			assert.NotContains(t, words(p.must(0, "match", "p", "--against", "target").out), "docket 1 ")

@@ -70,7 +70,7 @@ func Prove(ctx context.Context, s *session.Session, d *docket.Docket, keep bool)
 	if !slices.ContainsFunc(runs, run.Run.Done) {
 		return out, session.Usage("Docket %d was not imported, so there is nothing to prove", h.Number)
 	}
-	written, err := writtenBy(ctx, d, runs)
+	written, err := docket.Brought(ctx, d)
 	if err != nil {
 		return out, err
 	}
@@ -126,37 +126,6 @@ func exportAgain(ctx context.Context, s *session.Session, h docket.Header, r exp
 		return r.Aside, err
 	}
 	return exported.Manifest.Name, err
-}
-
-// writtenBy gives the findings that the imports of a docket wrote, or found as approved.
-func writtenBy(ctx context.Context, d *docket.Docket, runs []run.Run) (map[int64]bool, error) {
-	out := map[int64]bool{}
-	for _, one := range runs {
-		if one.Kind == run.ConfirmRun && one.Done() { // somebody loaded all that is approved
-			for f, err := range d.Found.Findings(ctx, docket.Filter{}) {
-				if err != nil {
-					return nil, err
-				}
-				if f.IsApproved() {
-					out[f.ID] = true
-				}
-			}
-			continue
-		}
-		if one.Kind != run.ImportRun {
-			continue
-		}
-		for _, outcome := range []string{run.WasWritten, run.WasAlready} {
-			list, err := run.Outcomes(ctx, d, one.Seq, outcome)
-			if err != nil {
-				return nil, err
-			}
-			for _, o := range list {
-				out[o.Finding] = true
-			}
-		}
-	}
-	return out, nil
 }
 
 type place struct{ typ, order string }

@@ -140,6 +140,16 @@ func writtenIn(ctx context.Context, d *docket.Docket, span Between) (map[int64]r
 	}
 	out := map[int64]run.Run{}
 	for _, one := range runs {
+		if one.Kind == run.ConfirmRun && one.Done() && span.holds(one.EndedAt) { // somebody loaded its load files
+			for f, err := range d.Found.Findings(ctx, docket.Filter{}) {
+				if err != nil {
+					return nil, err
+				}
+				if f.IsApproved() {
+					out[f.ID] = one
+				}
+			}
+		}
 		if one.Kind != run.ImportRun || !span.holds(one.EndedAt) {
 			continue
 		}

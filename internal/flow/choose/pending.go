@@ -8,7 +8,6 @@ import (
 	"anagram/internal/environment"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
-	"anagram/internal/store/docket/run"
 	"anagram/internal/store/register"
 )
 
@@ -48,7 +47,7 @@ func notBrought(ctx context.Context, s *session.Session, source, target string) 
 
 // after takes down what a docket leaves waiting.
 func (w waiting) after(ctx context.Context, d *docket.Docket) error {
-	brought, err := broughtBy(ctx, d)
+	brought, err := docket.Brought(ctx, d)
 	if err != nil {
 		return err
 	}
@@ -85,30 +84,6 @@ func (w waiting) after(ctx context.Context, d *docket.Docket) error {
 		}
 	}
 	return nil
-}
-
-// broughtBy gives the findings whose records the imports of a docket wrote, or found as approved.
-func broughtBy(ctx context.Context, d *docket.Docket) (map[int64]bool, error) {
-	runs, err := run.List(ctx, d)
-	if err != nil {
-		return nil, err
-	}
-	out := map[int64]bool{}
-	for _, one := range runs {
-		for _, outcome := range []string{run.WasWritten, run.WasAlready} {
-			if one.Kind != run.ImportRun {
-				continue
-			}
-			list, err := run.Outcomes(ctx, d, one.Seq, outcome)
-			if err != nil {
-				return nil, err
-			}
-			for _, o := range list {
-				out[o.Finding] = true
-			}
-		}
-	}
-	return out, nil
 }
 
 // pending picks what waits of a type and was not chosen anyway.

@@ -179,10 +179,8 @@ func sinceOf(text string) (string, error) {
 	if text == "" {
 		return "", nil
 	}
-	for _, form := range []string{time.RFC3339, time.DateOnly, "2006-01-02T15:04", "2006-01-02 15:04"} {
-		if t, err := time.Parse(form, text); err == nil {
-			return t.UTC().Format(time.RFC3339), nil
-		}
+	if t, ok := session.Moment(text); ok {
+		return t.Format(time.RFC3339), nil
 	}
 	return "", session.Usage("--changed-since %q is neither a date such as 2026-11-23 nor a time such as 2026-11-23T08:00:00Z", text)
 }

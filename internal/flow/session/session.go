@@ -69,6 +69,17 @@ func (s *Session) Zone(environment string) *time.Location {
 // Stamp is now as files have it: UTC, to the millisecond.
 func (s *Session) Stamp() string { return s.Now().UTC().Format("2006-01-02T15:04:05.000Z07:00") }
 
+// Moment reads a date, whose beginning in UTC is meant, or a time, as people type them.
+func Moment(text string) (at time.Time, ok bool) {
+	for _, form := range []string{time.RFC3339, time.DateOnly, "2006-01-02T15:04:05", "2006-01-02 15:04:05", "2006-01-02T15:04",
+		"2006-01-02 15:04"} {
+		if t, err := time.Parse(form, text); err == nil {
+			return t.UTC(), true
+		}
+	}
+	return at, false
+}
+
 // Minute gives a moment as people read it.
 func Minute(stamp string) string {
 	t, err := time.Parse(time.RFC3339, stamp)

@@ -71,8 +71,8 @@ func spanOf(since, until string) (audit.Between, error) {
 			}
 			return t, nil
 		}
-		t, err := time.Parse(time.RFC3339, text)
-		if err != nil {
+		t, ok := session.Moment(text)
+		if !ok {
 			return t, session.Usage("%s %q is neither a date such as 2026-11-23 nor a time such as 2026-11-23T08:00:00Z", option, text)
 		}
 		return t, nil
