@@ -43,7 +43,7 @@ func NotesOf(entry *record.Record) Notes {
 
 // On writes the notes into an entry, in a place of its line that agreed values do not use otherwise.
 func (n Notes) On(entry *record.Record) {
-	entry.ChangedAt, entry.ChangedBy, entry.Why, entry.Through = "", "", "", ""
+	entry.ChangedAt, entry.ChangedBy, entry.Came = "", "", record.Came{}
 	if n.Own != nil || n.Gone != nil {
 		text, _ := json.Marshal(n)
 		entry.Through = string(text)

@@ -53,18 +53,12 @@ type Record struct {
 	ID        string  // internal id, for messages about one environment only
 	ChangedAt string  // stamp, as the environment tells it; "" where there is none
 	ChangedBy string
-	Why       string // in a parcel: chosen or along
-	Through   string // of a record that came along: what it came through
+	Came      // in a parcel
 	// Was is the key under which the record stands where it was read, if that is not Key
 	// itself, as a person said that both are one record; else nil.
 	Was *Key
-	// Beside are sums of columns that were asked for beside the fields, in their order, to
-	// tell whether they changed between two readings of one environment.
-	Beside []string
-
-	// Stored has, by field, what is stored where a connector would write the same value in
-	// another form: of references that point nowhere, of texts that are dates or JSON.
-	Stored map[string]Stored
+	// Kept is what a reading for an import has beside the fields; else nil.
+	Kept *Kept
 
 	// Line, where it is given, is the canonical line of key and values alone. Two
 	// records with the same line are the same, which saves reading one of them.
@@ -74,10 +68,34 @@ type Record struct {
 	Load func(*Record) error
 }
 
+// Came tells of a record in a parcel why it is there.
+type Came struct {
+	Why     string // chosen, or along
+	Through string // of a record that came along: what it came through
+}
+
+// Kept is what a row holds beside the fields that are compared: it tells whether a record
+// changed between two readings of one environment, and how to put it back as it was.
+type Kept struct {
+	// Sums are of the columns that were asked for, in their order.
+	Sums []string `json:"sums"`
+	// Stored has, by field, what is stored where a connector would write the same value in
+	// another form: of references that point nowhere, of texts that are dates or JSON.
+	Stored map[string]Stored `json:"stored,omitempty"`
+}
+
 // Stored is a value as an environment itself keeps it.
 type Stored struct {
 	Kind string `json:"kind"` // text, whole, real, bytes (hexadecimal) or null
 	Text string `json:"text"`
+}
+
+// Beside gives what a row holds beside the fields, nothing where nobody asked for it.
+func (r Record) Beside() Kept {
+	if r.Kept == nil {
+		return Kept{}
+	}
+	return *r.Kept
 }
 
 // Stands gives the key under which the record stands where it was read.

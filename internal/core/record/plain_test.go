@@ -68,7 +68,7 @@ func FuzzPlain(f *testing.F) {
 func TestALineWithExtrasIsTheLineOfTheRecord(t *testing.T) {
 	name, err := TextValue("n\"x")
 	require.NoError(t, err)
-	r := Record{Key: NewKey([]Value{IntegerValue(1)}, nil), Values: []Value{name}, ChangedAt: "2026-01-02T03:04:05", ChangedBy: "m\"ara", Why: "along", Through: "a/B c"}
+	r := Record{Key: NewKey([]Value{IntegerValue(1)}, nil), Values: []Value{name}, ChangedAt: "2026-01-02T03:04:05", ChangedBy: "m\"ara", Came: Came{Why: "along", Through: "a/B c"}}
 	fields := []Field{{Name: "name", Kind: Text}}
 	alone := AppendLine(nil, fields, Record{Key: r.Key, Values: r.Values})
 	want := string(AppendLine(nil, fields, r))

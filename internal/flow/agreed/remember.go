@@ -152,7 +152,7 @@ func (r *Remembering) Note(met match.Met) error {
 	// What neither side was asked about stays as it was.
 	unasked := source == nil && target == nil && !whole
 	if unasked && r.keyed == nil && agreed != nil && agreed.Line != nil && agreed.Was == nil {
-		return r.out.Add(record.Record{Key: agreed.Key, Line: agreed.Line, Through: agreed.Through})
+		return r.out.Add(record.Record{Key: agreed.Key, Line: agreed.Line, Came: agreed.Came})
 	}
 	for _, one := range []*record.Record{source, target, agreed} {
 		if err := loaded(one); err != nil {

@@ -73,7 +73,7 @@ func entry(c compared, w atWork, f check.Facts) docket.Finding {
 	}
 	if of.Agreed != nil {
 		entry.Agreed = string(record.AppendLine(nil, w.fields, record.Record{Key: of.Agreed.Stands(), Values: of.Agreed.Values,
-			Through: of.Agreed.Through}))
+			Came: of.Agreed.Came}))
 	}
 	entry.Fields = shown(f)
 	return entry

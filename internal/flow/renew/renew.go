@@ -137,7 +137,7 @@ func records(ctx context.Context, p *parcel.Reader, n *int) iter.Seq2[agreed.Wri
 	return func(yield func(agreed.Written, error) bool) {
 		for _, t := range p.Manifest.Types {
 			for rec, err := range p.Records(ctx, t.Name) {
-				rec.ChangedAt, rec.ChangedBy, rec.Why, rec.Through = "", "", "", ""
+				rec.ChangedAt, rec.ChangedBy, rec.Came = "", "", record.Came{}
 				*n++
 				if !yield(agreed.Written{Type: t.Name, Record: rec, Stands: rec.Key}, err) || err != nil {
 					return

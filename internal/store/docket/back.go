@@ -54,5 +54,5 @@ func (of Found) Backs(ctx context.Context, ids []int64) (map[int64]Back, error) 
 // beside them. Stamps are left out.
 func SumOf(fields []record.Field, rec record.Record) string {
 	rec.Key, rec.ChangedAt, rec.ChangedBy = rec.Stands(), "", ""
-	return form.Link(strings.Join(rec.Beside, " "), "record", string(record.AppendLine(nil, fields, rec)))
+	return form.Link(strings.Join(rec.Beside().Sums, " "), "record", string(record.AppendLine(nil, fields, rec)))
 }

@@ -88,13 +88,13 @@ func TestImagesAndUnsettledRuns(t *testing.T) {
 	d := open(t)
 	seq, err := run.Start(ctx, d, run.ImportRun, "mara", noon)
 	require.NoError(t, err)
-	require.NoError(t, run.SaveImages(ctx, d, seq, []run.Image{{Finding: 1, Line: "{}", ID: "7", Beside: []string{"a", "b"}},
+	require.NoError(t, run.SaveImages(ctx, d, seq, []run.Image{{Finding: 1, Line: "{}", ID: "7", Kept: record.Kept{Sums: []string{"a", "b"}}},
 		{Finding: 2}}))
 	require.NoError(t, run.ImagesKept(ctx, d, seq))
 	images, err := run.Images(ctx, d, seq, []int64{1, 2, 3})
 	require.NoError(t, err)
-	assert.Equal(t, map[int64]run.Image{1: {Finding: 1, Line: "{}", ID: "7", Beside: []string{"a", "b"}}, 2: {Finding: 2,
-		Beside: []string{}}}, images)
+	assert.Equal(t, map[int64]run.Image{1: {Finding: 1, Line: "{}", ID: "7", Kept: record.Kept{Sums: []string{"a", "b"}}}, 2: {Finding: 2,
+		Kept: record.Kept{Sums: []string{}}}}, images)
 	images, err = run.Images(ctx, d, seq, nil)
 	require.NoError(t, err)
 	assert.Empty(t, images)

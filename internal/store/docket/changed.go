@@ -47,7 +47,7 @@ func stamped(line string) record.Record {
 	if line == "" || json.Unmarshal([]byte(line), &of) != nil {
 		return record.Record{}
 	}
-	return record.Record{ChangedAt: of.At, ChangedBy: of.By, Through: of.Through}
+	return record.Record{ChangedAt: of.At, ChangedBy: of.By, Came: record.Came{Through: of.Through}}
 }
 
 // Moment gives the time of the change; ok is false where it cannot be told.

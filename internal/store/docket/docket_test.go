@@ -120,7 +120,7 @@ func TestEveryAlterationIsNoticed(t *testing.T) {
 			{Finding: 2, Field: "x", Decision: decision.Held}}))
 		seq, err := run.Start(ctx, d, run.ImportRun, "mara", noon)
 		require.NoError(t, err)
-		require.NoError(t, run.SaveImages(ctx, d, seq, []run.Image{{Finding: 1, Line: "{}", ID: "7", Beside: []string{"s"}}}))
+		require.NoError(t, run.SaveImages(ctx, d, seq, []run.Image{{Finding: 1, Line: "{}", ID: "7", Kept: record.Kept{Sums: []string{"s"}}}}))
 		require.NoError(t, run.ImagesKept(ctx, d, seq))
 		require.NoError(t, run.AboutToCommit(ctx, d, run.Run{Seq: seq, New: 1, Changed: 0, LeftOut: 0}))
 		require.NoError(t, run.End(ctx, d, run.Run{Seq: seq, Outcome: run.Imported, New: 1}, noon, []run.Outcome{{Finding: 2,

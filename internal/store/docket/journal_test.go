@@ -83,7 +83,7 @@ func TestWhatWasReadBackIsSealed(t *testing.T) {
 	seq, err := run.Start(ctx, d, run.ImportRun, "mara", noon)
 	require.NoError(t, err)
 	require.NoError(t, run.SaveImages(ctx, d, seq, []run.Image{{Finding: 1, Line: "{}", Writes: []string{"a"},
-		Stored: map[string]record.Stored{"a": {Kind: "text", Text: "x"}}}, {Finding: 2}}))
+		Kept: record.Kept{Stored: map[string]record.Stored{"a": {Kind: "text", Text: "x"}}}}, {Finding: 2}}))
 	require.NoError(t, run.ImagesKept(ctx, d, seq))
 	ids, err := run.ImageIDs(ctx, d, seq)
 	require.NoError(t, err)
@@ -138,13 +138,13 @@ func TestTheSumOfARecord(t *testing.T) {
 		return v
 	}
 	one := record.Record{Key: record.NewKey([]record.Value{text("A")}, nil), Values: []record.Value{text("x")},
-		Beside: []string{"b"}, ChangedAt: "2026-01-01"}
+		Kept: &record.Kept{Sums: []string{"b"}}, ChangedAt: "2026-01-01"}
 	sum := docket.SumOf(fields, one)
 	stamped := one
 	stamped.ChangedAt, stamped.ChangedBy = "2027-01-01", "ida"
 	assert.Equal(t, sum, docket.SumOf(fields, stamped))
 	other := one
-	other.Beside = []string{"c"}
+	other.Kept = &record.Kept{Sums: []string{"c"}}
 	assert.NotEqual(t, sum, docket.SumOf(fields, other))
 	other = one
 	other.Values = []record.Value{text("y")}

@@ -30,7 +30,7 @@ func TestHeadsAreTheKeysOfRecords(t *testing.T) {
 	for i := range 200 {
 		unit := shapes.Key("unit", []record.Value{parse(record.Text, fmt.Sprintf("%03d \"]} odd", i/3))})
 		key := shapes.Key("part", []record.Value{record.ReferenceValue("unit", unit), record.IntegerValue(int64(i % 3))})
-		require.NoError(t, out.Add(record.Record{Key: key, Values: []record.Value{parse(record.Text, `},"key":[`), parse(record.JSON, `{"key":[[1]]}`)}, Why: WhyChosen}))
+		require.NoError(t, out.Add(record.Record{Key: key, Values: []record.Value{parse(record.Text, `},"key":[`), parse(record.JSON, `{"key":[[1]]}`)}, Came: record.Came{Why: WhyChosen}}))
 	}
 	last := shapes.Key("part", []record.Value{record.NullValue(), record.IntegerValue(0)})
 	assert.ErrorContains(t, out.Add(record.Record{Key: last, Values: []record.Value{record.NullValue(), record.NullValue()}}), "not in key order")
@@ -114,7 +114,7 @@ func TestAParcelSaysWhatItHoldsAndAttachmentsMayBeLeftOut(t *testing.T) {
 		left.Discard()
 		unit := w.Type("unit", unitFields)
 		key, _ := record.TextValue("mg")
-		require.NoError(t, unit.Add(record.Record{Key: record.NewKey([]record.Value{key}, nil), Why: WhyChosen, Values: []record.Value{key, record.BytesValue([]byte("sheet"))}}))
+		require.NoError(t, unit.Add(record.Record{Key: record.NewKey([]record.Value{key}, nil), Came: record.Came{Why: WhyChosen}, Values: []record.Value{key, record.BytesValue([]byte("sheet"))}}))
 		_, err = unit.Finish(false)
 		require.NoError(t, err)
 		path := filepath.Join(t.TempDir(), "p.parcel")

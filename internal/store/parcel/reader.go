@@ -329,7 +329,7 @@ func (r *Reader) headOf(line []byte, t Type) (record.Record, bool) {
 	return record.Record{Key: key, Load: func(rec *record.Record) error {
 		full, err := record.ParseLine(line, t.Name, t.Fields, r.Manifest.Keys)
 		rec.Values, rec.Load = full.Values, nil
-		rec.ChangedAt, rec.ChangedBy, rec.Why, rec.Through = full.ChangedAt, full.ChangedBy, full.Why, full.Through
+		rec.ChangedAt, rec.ChangedBy, rec.Came = full.ChangedAt, full.ChangedBy, full.Came
 		return err
 	}}, ok
 }

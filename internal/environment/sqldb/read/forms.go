@@ -26,10 +26,13 @@ func (s *Reader) noteForm(m *environment.Model, f *translate.Form, rec *record.R
 			return
 		}
 	}
-	if rec.Stored == nil {
-		rec.Stored = map[string]record.Stored{}
+	if rec.Kept == nil {
+		rec.Kept = &record.Kept{}
 	}
-	rec.Stored[c.Name] = translate.FormOf(stored)
+	if rec.Kept.Stored == nil {
+		rec.Kept.Stored = map[string]record.Stored{}
+	}
+	rec.Kept.Stored[c.Name] = translate.FormOf(stored)
 }
 
 // wouldWrite gives what would be stored for a value that is no reference.

@@ -335,8 +335,11 @@ func (s *Reader) build(ctx context.Context, m *environment.Model, f *translate.F
 			s.noteForm(m, f, &rec, c, row[c.At[0]], rec.Values[i], r.Forms)
 		}
 		s.stampsOf(f, row, people, &rec)
+		if len(f.Beside) > 0 && rec.Kept == nil {
+			rec.Kept = &record.Kept{}
+		}
 		for _, at := range f.Beside {
-			rec.Beside = append(rec.Beside, sumOf(row[at]))
+			rec.Kept.Sums = append(rec.Kept.Sums, sumOf(row[at]))
 		}
 		if s.locking {
 			s.remember(f.Name, rec.ID, slices.Clone(query.Identity(row[:f.Lead])))

@@ -83,7 +83,7 @@ func (r Ready) before(ctx context.Context, l lot, found Rest) (images []run.Imag
 			before.Key = before.Stands()
 			image.Line = string(record.AppendLine(nil, t.Fields, before))
 			attached = append(attached, attachments(n, t, image.Writes, before)...)
-			image.ID, image.Beside, image.Stored = before.ID, before.Beside, before.Stored
+			image.ID, image.Kept = before.ID, before.Beside()
 		}
 		images = append(images, image)
 	}

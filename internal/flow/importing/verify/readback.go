@@ -125,7 +125,7 @@ func untouched(r prepare.Ready, n prepare.Now, t docket.Type, typ *catalog.Type,
 	if n.Status == match.New {
 		return ""
 	}
-	here := n.Here[0]
+	here := n.Here[0].Beside()
 	for _, field := range t.Fields {
 		if name := field.Name; !n.Writes(name) && !follows(r, typ, name) && image.Stored[name] != here.Stored[name] {
 			return fmt.Sprintf("%s: field %s was not to be written; it was stored in another form before. %s", n.Address, name,
@@ -133,7 +133,7 @@ func untouched(r prepare.Ready, n prepare.Now, t docket.Type, typ *catalog.Type,
 		}
 	}
 	for i, column := range r.Beside[t.Name] {
-		if i < len(image.Beside) && image.Beside[i] != here.Beside[i] {
+		if i < len(image.Sums) && image.Sums[i] != here.Sums[i] {
 			return fmt.Sprintf("%s: %s was not to be written and holds something else afterwards. %s", n.Address, column,
 				altered(r, column))
 		}

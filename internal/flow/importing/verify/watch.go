@@ -101,7 +101,7 @@ func (o Others) read(ctx context.Context, r prepare.Ready, target environment.Re
 				line := rec
 				line.ChangedAt, line.ChangedBy = "", "" // what stamps records moves them
 				out[t.Name+"\x00"+rec.ID] = watched{r.Model.Catalog.Address(t.Name, rec.Key),
-					sha256.Sum256(fmt.Appendf(nil, "%q %s", rec.Beside, record.AppendLine(nil, fields, line)))}
+					sha256.Sum256(fmt.Appendf(nil, "%q %s", rec.Beside().Sums, record.AppendLine(nil, fields, line)))}
 			}
 			return nil
 		}

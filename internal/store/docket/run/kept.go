@@ -156,12 +156,10 @@ func Outcomes(ctx context.Context, b Book, run int64, outcome string) ([]Outcome
 type Image struct {
 	Finding int64
 	Line    string
-	ID      string   // internal id, "" where there was none
-	Beside  []string // sums of what the record has beside the fields that were compared
+	ID      string // internal id, "" where there was none
+	record.Kept
 	// Writes are the fields that the run writes, of a new record all that it is given.
 	Writes []string
-	// Stored is what was stored where it would be written otherwise: see record.Record.
-	Stored map[string]record.Stored
 }
 
 // besideImage is how a docket keeps what an image has beside its line.
@@ -180,7 +178,7 @@ func SaveImages(ctx context.Context, b Book, run int64, images []Image) error {
 		}
 		defer stmt.Close()
 		for _, image := range images {
-			beside, err := json.Marshal(besideImage{append([]string{}, image.Beside...), image.Writes, image.Stored})
+			beside, err := json.Marshal(besideImage{append([]string{}, image.Sums...), image.Writes, image.Stored})
 			if err != nil {
 				return err
 			}
@@ -211,7 +209,7 @@ func Images(ctx context.Context, b Book, run int64, ids []int64) (map[int64]Imag
 		}
 		var more besideImage
 		err = json.Unmarshal([]byte(beside), &more)
-		image.Beside, image.Writes, image.Stored = more.Sums, more.Writes, more.Stored
+		image.Kept, image.Writes = record.Kept{Sums: more.Sums, Stored: more.Stored}, more.Writes
 		return image, err
 	}, "SELECT finding, ifnull(image, ''), internal_id, beside FROM backup WHERE run = ? AND finding IN "+marks,
 		append([]any{run}, args...)...)
