@@ -71,7 +71,7 @@ func TestAFolderOfFilesAsTargetAndSource(t *testing.T) {
 			assert.Equal(t, before, string(old), "the file that was there is kept")
 			switch form {
 			case "csv":
-				assert.Equal(t, "\ufeffid,code,name,price,active,unit_id,remark\n9,A,\"Æ, \"\"one\"\"\",2.50,true,7,\"kept, as it is\"\n10,D,only here,,,,\n11,B,\"\"\"\"\"\",,0,8,\n12,C,,1,,,\n", string(p.read("data/things.csv")))
+				assert.Equal(t, "\ufeffid,code,name,price,active,unit_id,remark\n9,A,\"Æ, \"\"one\"\"\",2.50,true,7,\"kept, as it is\"\n10,D,only here,,,,\n11,B,\"\"\"\"\"\",,false,8,\n12,C,,1,,,\n", string(p.read("data/things.csv")))
 				assert.Equal(t, "code;id\r\nm;7\r\ns;8\r\n", string(p.read("data/units.csv")), "in the form that it had")
 			case "jsonl":
 				assert.Equal(t, `{"id":9,"code":"A","name":"Æ, \"one\"","price":2.50,"active":true,"unit_id":7,"remark":"kept, as it is"}
@@ -96,7 +96,7 @@ func TestFilesThatCannotBeRead(t *testing.T) {
 	t.Parallel()
 	for content, want := range map[string]string{
 		"":                      "things.csv: it is empty; the first line names the columns",
-		"a,a\n":                 "column 2 has no name, or one that stands twice",
+		"a,a\n":                 "column 2 has the name \"a\", which stands twice in the first line",
 		"code,name\n\"x":        "line 2: a quote is opened and never closed",
 		"code,name\nA,\xff\xfe": "line 2: column name is not UTF-8",
 	} {
@@ -109,7 +109,7 @@ func TestFilesThatCannotBeRead(t *testing.T) {
 	p.refused("things.jsonl: line 2", "export", "files")
 	p.write("data/things.csv", "code\nA\n")
 	p.write("data/things.jsonl", "{\"code\":\"A\"}\n")
-	p.refused(`another file gives the place "things" as well`, "export", "files")
+	p.refused(`things.jsonl: things.csv gives the place "things" as well`, "export", "files")
 	require.NoError(t, os.RemoveAll(p.path("data")))
 	p.refused("there is no folder", "export", "files")
 }

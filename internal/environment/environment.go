@@ -11,6 +11,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"anagram/internal/core/catalog"
@@ -89,6 +90,17 @@ type Description struct {
 	// Ahead is how far its clock is before this machine's; negative is behind.
 	Ahead  time.Duration
 	Places map[string]catalog.Place
+	// Broken are places that are there and cannot be read, and why. They are none of Places.
+	Broken map[string]string
+}
+
+// Unreadable gives why a place is not among Places though it is there, "" where it is not.
+func (d Description) Unreadable(place string) string {
+	if why, ok := d.Broken[place]; ok {
+		return why
+	}
+	book, _, _ := strings.Cut(place, "/") // of a workbook that cannot be read no sheet is known
+	return d.Broken[book]
 }
 
 // Where is what an address leads to, as the driver itself understands it.

@@ -150,7 +150,7 @@ func TestFitsNamesWhatDoesNotHold(t *testing.T) {
 		"units":  {Name: "units", Columns: []Column{{Name: "unit_id", Kind: record.Integer, InnerID: true}, {Name: "code", Kind: record.Text}}},
 	}
 	good := "types:\n  assay: {at: assays, key: [code], id: assay_id, refers: {unit_id: unit}}\n  unit: {at: units, key: [code], id: unit_id}\n"
-	fit := parse(t, good).Fits("sandbox", places)
+	fit := parse(t, good).Fits("sandbox", places, nil)
 	assert.Empty(t, fit.Problems)
 	assert.Equal(t, []record.Field{{Name: "unit_id", Kind: record.Reference, Refers: "unit"}}, fit.Fields["assay"])
 	assert.Equal(t, []record.Field{{Name: "code", Kind: record.Text, Required: true}}, fit.Shapes["assay"])
@@ -162,7 +162,7 @@ func TestFitsNamesWhatDoesNotHold(t *testing.T) {
 		{"types:\n  unit: {at: {production: units, sandbox: einheiten}, key: [code]}\n", `nothing called "einheiten"`},
 		{"types:\n  unit: {at: units, key: [code], id: unit_id, secret: [token]}\n", `field under secret: "token"`},
 	} {
-		problems := parse(t, c.source).Fits("sandbox", places).Problems
+		problems := parse(t, c.source).Fits("sandbox", places, nil).Problems
 		if assert.NotEmpty(t, problems, c.source) {
 			assert.Contains(t, problems[0].Message, c.want)
 			assert.Positive(t, problems[0].Line)

@@ -41,6 +41,10 @@ type Limits struct {
 	Least, Most   string   // of a whole number
 	OneOf         []string // of an enumeration
 	AnyOf         []string // of a set, whose members are joined by commas
+	Units         int      // characters in UTF-16, as cells of a workbook count them
+	Significant   int      // of a number: digits from the first to the last that is not 0
+	// FirstDay and LastDay are the days that a cell for dates holds, as 2006-01-02.
+	FirstDay, LastDay string
 }
 
 // Place is a table or a file as an environment describes it.
@@ -119,17 +123,15 @@ type Fit struct {
 
 // Fits compares the catalog with the places of an environment. A type whose place
 // is missing or whose description does not hold has no Fields; the Problems say why.
-func (c *Catalog) Fits(environment string, places map[string]Place) Fit {
+//
+// Broken gives why a place that is not among them is there and cannot be read, "" where it is
+// not; nil where there are none such.
+func (c *Catalog) Fits(environment string, places map[string]Place, broken func(place string) string) Fit {
 	fit := Fit{Shapes: record.Shapes{}, Fields: map[string][]record.Field{}}
 	for _, t := range c.Types {
 		place, ok := places[t.Place(environment)]
 		if !ok {
-			names := slices.Sorted(maps.Keys(places))
-			fit.Problems = append(fit.Problems, Problem{
-				Type: t.Name, Line: t.line("at"), Missing: true,
-				Message: fmt.Sprintf("%s has nothing called %q%s", environment, t.Place(environment),
-					yamldoc.Nearest(t.Place(environment), names)),
-			})
+			fit.Problems = append(fit.Problems, absent(t, environment, places, broken))
 			continue
 		}
 		problems := append(problemsOf(t, c, environment, place), personProblems(t, environment, places)...)
@@ -147,6 +149,16 @@ func (c *Catalog) Fits(environment string, places map[string]Place) Fit {
 		fit.Shapes[t.Name] = t.shape(place)
 	}
 	return fit
+}
+
+// absent says that a type's place is not there, or cannot be read.
+func absent(t *Type, environment string, places map[string]Place, broken func(place string) string) Problem {
+	place := t.Place(environment)
+	if broken != nil && broken(place) != "" {
+		return Problem{Type: t.Name, Line: t.line("at"), Message: fmt.Sprintf("%s cannot read %q: %s", environment, place, broken(place))}
+	}
+	return Problem{Type: t.Name, Line: t.line("at"), Missing: true, Message: fmt.Sprintf("%s has nothing called %q%s", environment, place,
+		yamldoc.Nearest(place, slices.Sorted(maps.Keys(places))))}
 }
 
 func (t *Type) field(column Column) record.Field {

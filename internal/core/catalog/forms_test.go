@@ -77,7 +77,7 @@ types:
 	fit := c.Fits("here", map[string]Place{
 		"bed":   {Name: "bed", Columns: []Column{{Name: "site", Kind: record.Text, Required: true}, {Name: "ward_no", Kind: record.Integer, Required: true}, {Name: "no", Kind: record.Integer}, {Name: "name", Kind: record.Text}}},
 		"assay": {Name: "assay", Columns: []Column{{Name: "id", Kind: record.Integer}, {Name: "code", Kind: record.Text}, {Name: "kin", Kind: record.Text}}},
-	})
+	}, nil)
 	assert.Equal(t, []record.Field{{Name: "ward", Kind: record.Reference, Refers: "ward", Required: true}, {Name: "no", Kind: record.Integer}}, fit.Shapes["bed"])
 	assert.Equal(t, []record.Field{{Name: "name", Kind: record.Text}}, fit.Fields["bed"], "columns that a reference takes up are not fields of their own")
 	var said []string

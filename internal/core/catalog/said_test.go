@@ -44,7 +44,7 @@ func TestWhatIsSaidOfAType(t *testing.T) {
 		c, err := Parse("c", []byte("types:\n  item:\n    at: items\n    key: [code]\n    "+said+"\n"))
 		require.NoError(t, err, said)
 		var got []string
-		for _, p := range c.Fits("e", saidPlaces()).Problems {
+		for _, p := range c.Fits("e", saidPlaces(), nil).Problems {
 			if p.Caution {
 				p.Message = "(" + p.Message + ")"
 			}
@@ -67,7 +67,7 @@ func TestFieldsLeftOutOfEveryType(t *testing.T) {
 	assert.True(t, item.Ignores("version"))
 	assert.False(t, item.Carried("version"))
 	assert.Empty(t, item.BesideOf(Place{Columns: []Column{{Name: "version"}}}, nil), "nothing holds it against an import")
-	for _, field := range c.Fits("e", saidPlaces()).Fields["item"] {
+	for _, field := range c.Fits("e", saidPlaces(), nil).Fields["item"] {
 		assert.NotEqual(t, "version", field.Name)
 	}
 	other, err := Parse("c", []byte("types:\n  item: {at: items, key: [code], stamp: {by: by, person: {at: staff, id: id, name: login}}, plain: [n], refers: {unit_id: unit}, title: name}\n  unit: {key: [code], id: id}\n"))

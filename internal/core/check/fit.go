@@ -6,6 +6,7 @@ import (
 	"math/big"
 	"slices"
 	"strings"
+	"unicode/utf16"
 	"unicode/utf8"
 
 	"anagram/internal/core/catalog"
@@ -43,6 +44,9 @@ func misfit(column catalog.Column, v record.Value) string {
 		}
 		return ""
 	}
+	if wrong := misfitDay(column.Limits, v); wrong != "" {
+		return wrong
+	}
 	switch v.Kind() {
 	case record.Date, record.Time, record.Timestamp, record.LocalTimestamp: // an engine writes them in a form of its own
 		return ""
@@ -71,7 +75,24 @@ func misfit(column catalog.Column, v record.Value) string {
 	return misfitNumber(column.Limits, v)
 }
 
+// misfitDay is misfit for a day in a cell for dates.
+func misfitDay(l catalog.Limits, v record.Value) string {
+	if l.FirstDay == "" || v.Kind() != record.Date && v.Kind() != record.Text {
+		return ""
+	}
+	day, err := record.Parse(record.Date, v.Text())
+	if err != nil || day.Text() >= l.FirstDay && day.Text() <= l.LastDay {
+		return ""
+	}
+	return fmt.Sprintf("is %s, and a cell for dates holds %s to %s", v.Text(), l.FirstDay, l.LastDay)
+}
+
 func misfitText(l catalog.Limits, text string) string {
+	if l.Units > 0 {
+		if n := len(utf16.Encode([]rune(text))); n > l.Units {
+			return fmt.Sprintf("has %d characters, and %d fit", n, l.Units)
+		}
+	}
 	if n := utf8.RuneCountInString(text); l.Characters > 0 && n > l.Characters {
 		return fmt.Sprintf("has %d characters, and %d fit", n, l.Characters)
 	}
@@ -103,6 +124,9 @@ func misfitHex(l catalog.Limits, text string) string {
 
 func misfitNumber(l catalog.Limits, v record.Value) string {
 	text := v.Text()
+	if n := len(strings.Trim(strings.Replace(strings.TrimPrefix(text, "-"), ".", "", 1), "0")); l.Significant > 0 && n > l.Significant {
+		return fmt.Sprintf("is %s, and a cell for numbers holds %d digits", text, l.Significant)
+	}
 	whole, fraction, _ := strings.Cut(strings.TrimPrefix(text, "-"), ".")
 	if l.Digits > 0 {
 		if n := len(strings.TrimLeft(whole, "0")); n > l.Digits-l.Scale {

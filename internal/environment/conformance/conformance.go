@@ -138,7 +138,7 @@ func run(t *testing.T, fresh func(t *testing.T) Engine, source string, statement
 			require.NoError(t, err)
 			require.NoError(t, env.Close())
 			assert.NotEmpty(t, about.Product)
-			fit := c.Fits("suite", about.Places)
+			fit := c.Fits("suite", about.Places, nil)
 			require.Empty(t, fit.Problems)
 			b.model = &environment.Model{Environment: "suite", Catalog: c, Shapes: fit.Shapes}
 			b.fields = fit.Fields

@@ -26,6 +26,7 @@ import (
 	"anagram/internal/environment"
 	"anagram/internal/environment/sqldb/sqlite"
 	"anagram/internal/files/safe"
+	"anagram/internal/files/sheet"
 	"anagram/internal/files/sqlitefile"
 )
 
@@ -45,6 +46,10 @@ type fileForm struct {
 	mark  bool            // it begins with a byte order mark
 	full  map[string]bool // of JSON lines: members that every object has
 	kinds map[string]byte // of JSON lines, by column: n number, b boolean, j other than text
+	cells []sheet.Form    // of a sheet: what the cells of each column have in common
+	words []words         // of CSV files and sheets: how each column says yes and no
+	last  int             // of a sheet: its last row that holds anything
+	days  [2]string       // of a workbook: the first and the last day that a cell for dates holds
 }
 
 // state is how a file was when it was read.
@@ -59,11 +64,12 @@ type folder struct {
 	temporary  string
 	tables     []*table
 	states     map[string]state
+	broken     map[string]string // places that cannot be read, and why
 }
 
 // Open reads a folder.
 func Open(ctx context.Context, name, path string, readOnly bool) (environment.Environment, error) {
-	f := &folder{name: name, path: path, states: map[string]state{}}
+	f := &folder{name: name, path: path, states: map[string]state{}, broken: map[string]string{}}
 	info, err := os.Stat(path)
 	if err != nil || !info.IsDir() {
 		return nil, &environment.Error{Environment: name, Message: fmt.Sprintf("there is no folder %s.", path),
@@ -112,6 +118,9 @@ func (f *folder) finishReplacing(readOnly bool) error {
 var forms = []string{".csv", ".jsonl", ".xlsx"}
 
 func (f *folder) fail(file string, err error) error {
+	if err := f.noRoom(err); err != nil {
+		return err
+	}
 	return &environment.Error{Environment: f.name, Message: fmt.Sprintf("%s: %v.", filepath.Join(f.path, file), err),
 		Mend: "Correct the file and try again.", Cause: err}
 }
@@ -134,31 +143,91 @@ func (f *folder) load(ctx context.Context) error {
 	}
 	defer func() { _ = tx.Rollback() }()
 	for _, entry := range entries {
-		file := entry.Name()
-		form := strings.ToLower(filepath.Ext(file))
-		if entry.IsDir() || strings.HasPrefix(file, ".") || strings.HasPrefix(file, "~") || !slices.Contains(forms, form) {
-			continue
-		}
-		info, err := entry.Info()
-		if err != nil {
+		if err := f.loadEntry(ctx, tx, entry); err != nil {
 			return err
-		}
-		if !info.Mode().IsRegular() {
-			return f.fail(file, errors.New("it is not a plain file"))
-		}
-		f.states[file] = state{info.Size(), info.ModTime()}
-		if err := f.loadFile(ctx, tx, file, form); err != nil {
-			if ctx.Err() != nil {
-				return ctx.Err()
-			}
-			return f.fail(file, err)
 		}
 	}
 	if err := tx.Commit(); err != nil {
+		return f.scratch(err)
+	}
+	if _, err = db.ExecContext(ctx, "VACUUM INTO ?", filepath.Join(f.temporary, "before.db")); err != nil {
+		return f.scratch(err)
+	}
+	return nil
+}
+
+// loadEntry reads a file, if it is one to read. One that cannot be read is kept as a place that
+// is broken: those who do not ask for it go on.
+func (f *folder) loadEntry(ctx context.Context, tx *sql.Tx, entry fs.DirEntry) error {
+	file := entry.Name()
+	form := strings.ToLower(filepath.Ext(file))
+	if entry.IsDir() || strings.HasPrefix(file, ".") || strings.HasPrefix(file, "~") || !slices.Contains(forms, form) {
+		return nil
+	}
+	info, err := entry.Info()
+	if err != nil {
 		return err
 	}
-	_, err = db.ExecContext(ctx, "VACUUM INTO ?", filepath.Join(f.temporary, "before.db"))
-	return err
+	place := strings.TrimSuffix(file, filepath.Ext(file))
+	if !info.Mode().IsRegular() {
+		f.breaks(place, file, errors.New("it is not a plain file"))
+		return nil
+	}
+	f.states[file] = state{info.Size(), info.ModTime()}
+	err = f.loadFile(ctx, tx, file, form)
+	var ours scratchError
+	switch {
+	case err == nil:
+		return nil
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case errors.As(err, &ours):
+		return f.scratch(ours.cause)
+	}
+	f.breaks(place, file, err)
+	return f.forget(tx, func(t *table) bool { return t.file == file })
+}
+
+// breaks notes that a place cannot be read.
+func (f *folder) breaks(place, file string, err error) {
+	f.broken[place] = fmt.Sprintf("%s: %v. Correct the file", filepath.Join(f.path, file), err)
+}
+
+// forget takes tables out again that were begun.
+func (f *folder) forget(tx *sql.Tx, which func(*table) bool) error {
+	for _, t := range f.tables {
+		if which(t) {
+			if _, err := tx.Exec("DROP TABLE IF EXISTS " + quote(t.name)); err != nil {
+				return f.scratch(err)
+			}
+		}
+	}
+	f.tables = slices.DeleteFunc(f.tables, which)
+	return nil
+}
+
+// scratchError is one of the temporary database, which says nothing about a file that is read.
+type scratchError struct{ cause error }
+
+func (e scratchError) Error() string { return e.cause.Error() }
+
+// scratch tells of an error of the temporary database.
+func (f *folder) scratch(err error) error {
+	if full := f.noRoom(err); full != nil {
+		return full
+	}
+	return &environment.Error{Environment: f.name, Message: fmt.Sprintf("files of %s cannot be put down in %s: %v.", f.path, f.temporary, err),
+		Mend: "Check the rights and the room of that folder and try again.", Cause: err}
+}
+
+// noRoom tells of a disk that is full; nil where that is not the error.
+func (f *folder) noRoom(err error) error {
+	if !safe.NoRoom(err) {
+		return nil
+	}
+	return &environment.Error{Environment: f.name,
+		Message: fmt.Sprintf("there is no room left on the disk of %s, or on that of %s.", f.path, filepath.Dir(f.temporary)),
+		Mend:    "Make room there and try again; the files stay as they are.", Cause: err}
 }
 
 // loader fills one table.
@@ -166,24 +235,34 @@ type loader struct {
 	tx   *sql.Tx
 	stmt *sql.Stmt
 	t    *table
+
+	words []words // by column, so far
 }
 
 func (f *folder) begin(tx *sql.Tx, t *table) (*loader, error) {
-	if slices.ContainsFunc(f.tables, func(o *table) bool { return o.name == t.name }) {
-		return nil, fmt.Errorf("another file gives the place %q as well", t.name)
+	same := func(o *table) bool { return o.name == t.name }
+	if at := slices.IndexFunc(f.tables, same); at >= 0 {
+		other := f.tables[at].file
+		if err := f.forget(tx, same); err != nil {
+			return nil, err
+		}
+		return nil, fmt.Errorf("%s gives the place %q as well", other, t.name)
 	}
 	if len(t.columns) == 0 {
-		return nil, errors.New("it has no columns")
+		return nil, errors.New("its first line names no columns")
 	}
 	var columns, marks []string
 	for i, name := range t.columns {
 		if strings.TrimSpace(name) == "" || slices.Index(t.columns, name) != i {
-			return nil, fmt.Errorf("column %d has no name, or one that stands twice (%q)", i+1, name)
+			if strings.TrimSpace(name) == "" {
+				return nil, fmt.Errorf("column %d has no name in the first line", i+1)
+			}
+			return nil, fmt.Errorf("column %d has the name %q, which stands twice in the first line", i+1, name)
 		}
 		columns, marks = append(columns, quote(name)+" TEXT"), append(marks, "?")
 	}
 	if _, err := tx.Exec(fmt.Sprintf("CREATE TABLE %s (%s)", quote(t.name), strings.Join(columns, ", "))); err != nil {
-		return nil, err
+		return nil, scratchError{err}
 	}
 	var names []string
 	for _, name := range t.columns {
@@ -192,15 +271,17 @@ func (f *folder) begin(tx *sql.Tx, t *table) (*loader, error) {
 	stmt, err := tx.Prepare(fmt.Sprintf("INSERT INTO %s (rowid, %s) VALUES (?, %s)", quote(t.name), strings.Join(names, ", "),
 		strings.Join(marks, ", ")))
 	if err != nil {
-		return nil, err
+		return nil, scratchError{err}
 	}
 	f.tables = append(f.tables, t)
-	return &loader{tx, stmt, t}, nil
+	return &loader{tx: tx, stmt: stmt, t: t, words: make([]words, len(t.columns))}, nil
 }
 
 func (l *loader) add(row int, values []any) error {
-	_, err := l.stmt.Exec(append([]any{row}, values...)...)
-	return err
+	if _, err := l.stmt.Exec(append([]any{row}, values...)...); err != nil {
+		return scratchError{err}
+	}
+	return nil
 }
 
 func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
@@ -209,7 +290,12 @@ func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`
 func (f *folder) Describe(ctx context.Context) (environment.Description, error) {
 	about, err := f.Environment.Describe(ctx)
 	about.Product, about.Address = "folder of files", "folder:"+f.path
-	about.Rights = "read and write"
+	about.Rights, about.Broken = "read and write", f.broken
+	for _, t := range f.tables {
+		if place, ok := about.Places[t.name]; ok && t.sheet != "" {
+			t.limits(place.Columns)
+		}
+	}
 	probe, probeErr := os.CreateTemp(f.path, ".anagram-probe-")
 	if probeErr != nil {
 		about.Rights = "read"
@@ -241,6 +327,9 @@ func (f *folder) Begin(ctx context.Context, places []string) (environment.Work, 
 		}
 	}()
 	if _, err := lock.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {
+		if full := f.noRoom(err); full != nil {
+			return nil, full
+		}
 		return nil, &environment.Error{Environment: f.name,
 			Message: fmt.Sprintf("another import is at work in %s, or its files may not be written.", f.path),
 			Mend:    "Wait until it has finished, or check the rights of the folder, and try again.", Cause: err}

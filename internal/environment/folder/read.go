@@ -15,6 +15,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"anagram/internal/core/catalog"
 	"anagram/internal/core/limit"
 	"anagram/internal/files/sheet"
 )
@@ -79,6 +80,7 @@ func (f *folder) loadCSV(ctx context.Context, tx *sql.Tx, t *table, in io.Reader
 	if l == nil {
 		return errors.New("it is empty; the first line names the columns")
 	}
+	t.form.words = l.words
 	return nil
 }
 
@@ -111,6 +113,9 @@ func (l *loader) addCells(row int, cells []string) error {
 			values[i] = cells[i]
 		case text != nil:
 			values[i] = *text
+		}
+		if text, ok := values[i].(string); ok {
+			l.words[i] = l.words[i].with(text)
 		}
 	}
 	return l.add(row, values)
@@ -203,12 +208,20 @@ func (f *folder) loadBook(ctx context.Context, tx *sql.Tx, name, file string, in
 	defer book.Close()
 	sheets := book.Sheets()
 	for _, title := range sheets {
-		t := &table{name: name, file: file, sheet: title}
+		t := &table{name: name, file: file, sheet: title, form: fileForm{days: book.Days()}}
 		if len(sheets) > 1 {
 			t.name = name + "/" + title
 		}
-		if err := f.loadSheet(ctx, tx, t, book); err != nil {
+		err := f.loadSheet(ctx, tx, t, book)
+		var ours scratchError
+		if ctx.Err() != nil || errors.As(err, &ours) {
 			return err
+		}
+		if err != nil { // the others are tables all the same
+			f.breaks(t.name, file, err)
+			if err := f.forget(tx, func(o *table) bool { return o == t }); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
@@ -218,8 +231,12 @@ func (f *folder) loadBook(ctx context.Context, tx *sql.Tx, name, file string, in
 var errNoTable = errors.New("the sheet is no table")
 
 func (f *folder) loadSheet(ctx context.Context, tx *sql.Tx, t *table, book *sheet.Book) error {
+	totals, err := book.Totals(t.sheet)
+	if err != nil {
+		return fmt.Errorf("sheet %s: %w", t.sheet, err)
+	}
 	var l *loader
-	err := book.Rows(t.sheet, func(n int, cells []string) (err error) {
+	err = book.Rows(t.sheet, func(n int, cells []string) (err error) {
 		switch {
 		case ctx.Err() != nil:
 			return ctx.Err()
@@ -229,16 +246,38 @@ func (f *folder) loadSheet(ctx context.Context, tx *sql.Tx, t *table, book *shee
 			t.columns = cells
 			l, err = f.begin(tx, t)
 			return err
-		case strings.Join(cells, "") == "":
+		case strings.Join(cells, "") == "" || totals[n]:
 			return nil
 		}
+		t.form.last = n
 		return l.addCells(n, cells)
 	})
 	if errors.Is(err, errNoTable) || ctx.Err() != nil {
 		return ctx.Err()
 	}
 	if err != nil {
-		return fmt.Errorf("sheet %s %w", t.sheet, err)
+		return fmt.Errorf("sheet %s: %w", t.sheet, err)
+	}
+	if l != nil {
+		t.form.cells, t.form.words = book.Forms(t.sheet), l.words
 	}
 	return nil
+}
+
+// limits says what cells hold.
+func (t *table) limits(columns []catalog.Column) {
+	for i := range columns {
+		c := &columns[i]
+		c.Limits.Units = sheet.MaxCell
+		at := slices.Index(t.columns, c.Name)
+		if at < 0 || at >= len(t.form.cells) {
+			continue
+		}
+		switch of := t.form.cells[at]; {
+		case of.Dates():
+			c.Limits.FirstDay, c.Limits.LastDay = t.form.days[0], t.form.days[1]
+		case of.Numbers():
+			c.Limits.Significant = 15
+		}
+	}
 }

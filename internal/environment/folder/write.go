@@ -68,7 +68,7 @@ func (w *work) Commit(ctx context.Context) error {
 	}
 	replacement, err := safe.Begin(f.path, ".before-"+time.Now().UTC().Format("20060102-150405.000"))
 	if err != nil {
-		return err
+		return f.fail("", err)
 	}
 	defer replacement.Close()
 	var files []string
@@ -85,13 +85,19 @@ func (w *work) Commit(ctx context.Context) error {
 		}
 		files = append(files, t.file)
 		if err := f.write(ctx, db, t, replacement); err != nil {
-			return f.fail(t.file, err)
+			return f.notWritten(t.file, err)
 		}
 	}
 	if len(files) == 0 {
 		return nil
 	}
-	return replacement.Commit()
+	if err := f.readBack(ctx, db, replacement.Staged(), files); err != nil {
+		return err
+	}
+	if err := replacement.Commit(); err != nil {
+		return f.fail("", err)
+	}
+	return nil
 }
 
 // changed reports whether any table of a file has other rows than before.
@@ -111,7 +117,18 @@ func (f *folder) changed(ctx context.Context, db *sql.DB, file string) (bool, er
 	return false, nil
 }
 
-// rows gives the rows of a table in their order.
+// said is how a file says what is stored in a column.
+func (t *table) said(column int, stored string) string {
+	if t.form.kinds[t.columns[column]] == 'b' { // of JSON lines
+		return words{as: "true"}.say(stored)
+	}
+	if column < len(t.form.words) {
+		return t.form.words[column].say(stored)
+	}
+	return stored
+}
+
+// rows gives the rows of a table in their order, as its file says their values.
 func (t *table) rows(ctx context.Context, db *sql.DB, query string, do func(row int, cells []*string) error) error {
 	var names []string
 	for _, name := range t.columns {
@@ -131,6 +148,12 @@ func (t *table) rows(ctx context.Context, db *sql.DB, query string, do func(row 
 		}
 		if err := rows.Scan(into...); err != nil {
 			return err
+		}
+		for i, cell := range cells {
+			if cell != nil {
+				text := t.said(i, *cell)
+				cells[i] = &text
+			}
 		}
 		if err := do(n, cells); err != nil {
 			return err
@@ -429,10 +452,16 @@ func (t *table) jsonValue(name string, cell *string, was byte) []byte {
 	switch {
 	case was == '"', kind == 0, !json.Valid([]byte(*cell)):
 		return text
-	case kind == 'b' && (*cell == "1" || *cell == "0"):
-		return map[string][]byte{"1": []byte("true"), "0": []byte("false")}[*cell]
 	}
 	return []byte(*cell)
+}
+
+// cellForm is what the cells of a column of a sheet have in common.
+func (t *table) cellForm(column int) sheet.Form {
+	if column < len(t.form.cells) {
+		return t.form.cells[column]
+	}
+	return sheet.Form{}
 }
 
 // writeBook changes the cells of a workbook that changed; everything else in it stays.
@@ -453,7 +482,19 @@ func (f *folder) writeBook(ctx context.Context, db *sql.DB, file string, out io.
 		}
 		name := quote(t.name)
 		changed := fmt.Sprintf("SELECT {columns} FROM main.%[1]s WHERE rowid IN (SELECT rowid FROM (SELECT rowid, * FROM main.%[1]s EXCEPT SELECT rowid, * FROM before.%[1]s)) ORDER BY rowid", name)
+		moves := 0
+		if err := db.QueryRowContext(ctx, fmt.Sprintf("SELECT (SELECT count(*) FROM main.%s WHERE rowid > %d) + (SELECT count(*) FROM (%s))",
+			name, t.form.last, goneRows(name))).Scan(&moves); err != nil {
+			return err
+		}
+		if moves > 0 {
+			if err := book.Extend(t.sheet, 0, 0); err != nil { // refused before anything is changed
+				return err
+			}
+		}
+		added := t.form.last
 		if err := t.rows(ctx, db, changed, func(row int, cells []*string) error {
+			added = max(added, row)
 			for i, cell := range cells {
 				at, err := excelize.CoordinatesToCellName(i+1, row)
 				if err != nil {
@@ -466,13 +507,18 @@ func (f *folder) writeBook(ctx context.Context, db *sql.DB, file string, out io.
 				if have == sheet.Cell(cell) {
 					continue
 				}
-				if err := book.Set(t.sheet, at, sheet.Cell(cell)); err != nil {
+				if err := book.Set(t.sheet, at, sheet.Cell(cell), t.cellForm(i)); err != nil {
 					return err
 				}
 			}
 			return nil
 		}); err != nil {
 			return err
+		}
+		if added > t.form.last {
+			if err := book.Extend(t.sheet, t.form.last, added); err != nil {
+				return err
+			}
 		}
 		// From the last one up, as those below move when one goes.
 		if err := t.rows(ctx, db, fmt.Sprintf("SELECT {columns} FROM before.%s WHERE rowid IN (%s) ORDER BY rowid DESC", name,

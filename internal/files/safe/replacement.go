@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"path/filepath"
 	"slices"
 )
 
@@ -84,6 +85,9 @@ func (r *Replacement) Create(name string) (*os.File, error) {
 	}
 	return f, err
 }
+
+// Staged is the folder in which the new files stand until they are put into their places.
+func (r *Replacement) Staged() string { return filepath.Join(r.root.Name(), stageName) }
 
 // Remove says that a file is to go.
 func (r *Replacement) Remove(name string) { r.note.Remove = append(r.note.Remove, name) }

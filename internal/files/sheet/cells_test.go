@@ -69,7 +69,7 @@ func TestCellsAreReadAsThePersonSeesThem(t *testing.T) {
 				return nil
 			}))
 			// What is set is read back, and another value of its kind stays of that kind.
-			require.NoError(t, book.Set("Sheet1", at, want))
+			require.NoError(t, book.Set("Sheet1", at, want, Form{}))
 			again, err := book.Cell("Sheet1", at)
 			require.NoError(t, err)
 			assert.Equal(t, want, again)
@@ -88,8 +88,8 @@ func TestAFormulaIsNotOverwritten(t *testing.T) {
 	book, err := OpenBook(&text)
 	require.NoError(t, err)
 	defer book.Close()
-	assert.ErrorContains(t, book.Set("Sheet1", "B1", "5"), "cell B1 of sheet Sheet1 holds a formula")
-	assert.NoError(t, book.Set("Sheet1", "A1", "5"))
+	assert.ErrorContains(t, book.Set("Sheet1", "B1", "5", Form{}), "cell B1 of sheet Sheet1 holds a formula")
+	assert.NoError(t, book.Set("Sheet1", "A1", "5", Form{}))
 }
 
 // endless is a file whose first cell never ends.

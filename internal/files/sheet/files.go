@@ -110,6 +110,7 @@ func ReadXLSX(in io.Reader, row func(number int, cells []string) error) error {
 type Book struct {
 	file     *excelize.File
 	styles   map[int]shown
+	forms    map[string][]Form // by sheet
 	from1904 bool
 }
 
@@ -127,11 +128,17 @@ func OpenBook(in io.Reader) (*Book, error) {
 		_ = file.Close()
 		return nil, err
 	}
-	return &Book{file: file, styles: map[int]shown{}, from1904: props.Date1904 != nil && *props.Date1904}, nil
+	return &Book{file: file, styles: map[int]shown{}, forms: map[string][]Form{}, from1904: props.Date1904 != nil && *props.Date1904}, nil
 }
 
 // Sheets lists the names of the sheets.
 func (b *Book) Sheets() []string { return b.file.GetSheetList() }
+
+// Days gives the first and the last day that a cell for dates holds.
+func (b *Book) Days() [2]string {
+	first, last := dateRange(b.from1904)
+	return [2]string{first, last}
+}
 
 // Close closes the workbook.
 func (b *Book) Close() error { return b.file.Close() }
@@ -143,7 +150,10 @@ func (b *Book) Rows(name string, row func(number int, cells []string) error) err
 		for i := range cells {
 			at, err := excelize.CoordinatesToCellName(i+1, n)
 			if err == nil {
-				cells[i], err = b.text(name, at, cells[i])
+				var as shown
+				if cells[i], as, err = b.text(name, at, cells[i]); err == nil && n > 1 && as != asNothing {
+					err = b.note(name, i, as, at)
+				}
 			}
 			if err != nil {
 				return err
@@ -241,9 +251,6 @@ type xlsxWriter struct {
 	rows       int
 }
 
-// maxCell is the longest text that a cell of a spreadsheet holds.
-const maxCell = 32767
-
 func (w *xlsxWriter) Row(cells []string) error {
 	w.rows++
 	style := w.text
@@ -252,8 +259,8 @@ func (w *xlsxWriter) Row(cells []string) error {
 	}
 	values := make([]any, len(cells))
 	for i, cell := range cells {
-		if len([]rune(cell)) > maxCell {
-			return fmt.Errorf("a value of %d characters does not fit into a cell of a spreadsheet; use CSV", len([]rune(cell)))
+		if n := Units(cell); n > MaxCell {
+			return fmt.Errorf("a value of %d characters does not fit into a cell of a spreadsheet; use CSV", n)
 		}
 		if cell != "" {
 			values[i] = excelize.Cell{StyleID: style, Value: cell}

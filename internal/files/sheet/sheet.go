@@ -61,7 +61,29 @@ func (t Table) Row(rec record.Record) ([]string, error) {
 	return out, nil
 }
 
+// cell writes a value. An underscore that a workbook would take for the begin of a character
+// by its number is written as a JSON text, or an address, can say it otherwise.
 func (t Table) cell(v record.Value) string {
+	text := t.plainCell(v)
+	if !escape.MatchString(text) {
+		return text
+	}
+	switch v.Kind() {
+	case record.Text:
+		if !strings.HasPrefix(text, `"`) {
+			text = quoted(text)
+		}
+		return strings.ReplaceAll(text, "_", `\u005f`)
+	case record.JSON, record.Woven: // only their texts hold underscores
+		return strings.ReplaceAll(text, "_", `\u005f`)
+	case record.Reference:
+		return strings.ReplaceAll(text, "_", "%5F")
+	default:
+		return text
+	}
+}
+
+func (t Table) plainCell(v record.Value) string {
 	switch v.Kind() {
 	case record.Null:
 		return ""

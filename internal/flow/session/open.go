@@ -116,7 +116,7 @@ func (s *Session) OpenDescribed(ctx context.Context, name string, c *catalog.Cat
 	if e, err := s.Workspace.Environment(name); err == nil && e.Zone != nil {
 		about.Zone = e.Zone
 	}
-	return Described{Environment: env, About: about, Fit: c.Fits(name, about.Places)}, nil
+	return Described{Environment: env, About: about, Fit: c.Fits(name, about.Places, about.Unreadable)}, nil
 }
 
 // Problems gives the problems of some record types and of all that their keys and

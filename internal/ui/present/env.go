@@ -2,6 +2,8 @@ package present
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"anagram/internal/flow/inspect"
@@ -27,6 +29,9 @@ func Reached(a *Page, r inspect.EnvironmentReport) {
 		if len(no.places) > 0 {
 			fmt.Fprintln(out, a.Wrap("             "+no.what+": "+Some(no.places, 12), "               "))
 		}
+	}
+	for _, place := range slices.Sorted(maps.Keys(r.About.Broken)) {
+		fmt.Fprintln(out, a.Wrap("             cannot read "+r.About.Broken[place], "               "))
 	}
 	if ahead := r.About.Ahead.Abs(); ahead > 2*time.Second {
 		side := "ahead of"

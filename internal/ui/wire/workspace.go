@@ -1,6 +1,8 @@
 package wire
 
 import (
+	"maps"
+	"slices"
 	"time"
 
 	"anagram/internal/flow/inspect"
@@ -62,6 +64,7 @@ type Reached struct {
 type About struct {
 	Account      string   `json:"account"`
 	Address      string   `json:"address"`
+	Broken       []Broken `json:"broken"`
 	ClockAhead   float64  `json:"clock_ahead_seconds"`
 	MayNotInsert []string `json:"may_not_insert"`
 	MayNotRead   []string `json:"may_not_read"`
@@ -69,6 +72,12 @@ type About struct {
 	Places       int      `json:"places"`
 	Product      string   `json:"product"`
 	Rights       string   `json:"rights"`
+}
+
+// Broken is a place that is there and cannot be read.
+type Broken struct {
+	Place string `json:"place"`
+	Why   string `json:"why"`
 }
 
 // ReachedOf tells of an environment that was tried.
@@ -81,6 +90,10 @@ func ReachedOf(r inspect.EnvironmentReport) Reached {
 	out.About = &About{Product: r.About.Product, Address: r.About.Address, Account: r.About.Account, Rights: r.About.Rights,
 		Places: len(r.About.Places), ClockAhead: r.About.Ahead.Round(time.Millisecond).Seconds(), MayNotRead: texts(r.NoRead),
 		MayNotInsert: texts(r.NoInsert), MayNotUpdate: texts(r.NoUpdate)}
+	out.About.Broken = []Broken{}
+	for _, place := range slices.Sorted(maps.Keys(r.About.Broken)) {
+		out.About.Broken = append(out.About.Broken, Broken{place, r.About.Broken[place]})
+	}
 	return out
 }
 

@@ -75,7 +75,7 @@ func TestLinesAreWhatValuesWouldBe(t *testing.T) {
 		require.NoError(t, err)
 		c, err := catalog.Parse("lines", []byte(linesCatalog))
 		require.NoError(t, err)
-		fit := c.Fits("source", about.Places)
+		fit := c.Fits("source", about.Places, nil)
 		require.Empty(t, fit.Problems)
 		m := &environment.Model{Environment: "source", Catalog: c, Shapes: fit.Shapes}
 		out := map[string][2][]string{}

@@ -38,7 +38,7 @@ func Fits(ctx context.Context, s *session.Session, r Ready, env environment.Envi
 		return r, &session.BlockedError{Docket: r.Docket.Header.Number,
 			Checks: []check.Check{check.Elsewhere(name, now, address, r.Docket.Header.Number, r.Docket.Header.AgainInside())}}
 	}
-	target := session.Described{Environment: env, About: about, Fit: c.Fits(name, about.Places)}
+	target := session.Described{Environment: env, About: about, Fit: c.Fits(name, about.Places, about.Unreadable)}
 	if problems := target.Problems(c, types); len(problems) > 0 {
 		return r, &session.CatalogError{Catalog: "the catalog in docket " + fmt.Sprint(r.Docket.Header.Number), Environment: name,
 			Problems: problems}
