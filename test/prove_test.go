@@ -22,32 +22,38 @@ func TestAnImportIsProven(t *testing.T) {
 	p.must(0, "approve", "item/A", "item/B", "item/C", "item/F")
 	p.must(0, "import")
 	before := p.files()
-	r := p.must(3, "prove", "1")
+	r := p.must(0, "prove", "1")
 	assert.Equal(t, before, p.files(), "nothing is left of it")
 	assert.NotContains(t, r.out, "Next:")
 	p.must(3, "match", "source", "--against", "target", "--name", "newer")
-	assert.Contains(t, p.must(3, "prove").out, "Docket 1, source to target, looked at again", "the newest that was imported")
+	assert.Contains(t, p.must(0, "prove").out, "Docket 1, source to target, looked at again", "the newest that was imported")
 	p.must(0, "parcel", "remove", "newer", "--anyway")
-	kept := p.must(3, "prove", "1", "--keep")
+	kept := p.must(0, "prove", "1", "--keep")
 	assert.Contains(t, kept.out+kept.err, "Next: anagram review 3")
 	assert.Equal(t, 3, docketsIn(p))
-	for _, said := range []string{"imported 4", "as approved 4", "moved since 0", "left open 3", "item/D: declined", "item/E: open", "item/F: declined", "new since 0", "Everything that docket 1 brought is as it was approved."} {
+	for _, said := range []string{"imported 4", "as approved 4", "differs 0", "gone 0", "twice 0", "also moved 0", "left open 3", "item/D: declined", "item/E: open", "item/F: declined", "new since 0", "target holds everything that docket 1 brought as it was approved."} {
 		assert.Contains(t, words(r.out), said)
 	}
 	p.must(0, "approve", "1", "item/E", "--again")
 	p.sql("source", "UPDATE items SET name = 'a3' WHERE code = 'A'; INSERT INTO items VALUES ('N','n','1','2026-02-01'); UPDATE items SET name = 'd1' WHERE code = 'D'")
 	p.sql("target", "UPDATE items SET name = 'b9' WHERE code = 'B'; DELETE FROM items WHERE code = 'C'")
 	doc := p.json(3, "prove", "1")
-	assert.Equal(t, []any{"item/A source", "item/B target", "item/C target"}, func() (out []any) {
-		for _, m := range doc["moved"].([]any) {
-			out = append(out, fmt.Sprint(m.(map[string]any)["address"], " ", m.(map[string]any)["where"]))
+	told := func(of string) (out []string) {
+		for _, m := range doc[of].([]any) {
+			m := m.(map[string]any)
+			out = append(out, fmt.Sprint(m["address"], " ", m["where"], " ", m["what"]))
 		}
 		return out
-	}())
-	assert.Equal(t, []any{"item/N"}, doc["new_differences"])
+	}
+	assert.Equal(t, []string{"item/A source changed in the source: name"}, told("moved"))
+	assert.Equal(t, []string{"item/N source it came into the source"}, told("new_differences"))
+	assert.Equal(t, []string{"item/B <nil> name is b9, and b2 was approved"}, told("differs"))
+	assert.Equal(t, []string{"item/C <nil> it is no longer in target"}, told("gone"))
+	assert.InDelta(t, 2, doc["as_approved"], 0)
 	assert.InDelta(t, 1, doc["settled"], 0)
 	assert.Equal(t, false, doc["sound"])
-	assert.Contains(t, words(p.must(3, "prove", "1").out), "item/B: changed in the target: name")
+	assert.Contains(t, words(p.must(3, "prove", "1").out), "item/B: name is b9, and b2 was approved; last changed: target 2")
+	assert.Contains(t, words(p.must(3, "prove", "1").out), "target does not hold 2 records of docket 1 as approved.")
 
 	// Of a restore the target is read.
 	p.must(3, "restore", "1")
@@ -56,9 +62,60 @@ func TestAnImportIsProven(t *testing.T) {
 	p.must(0, "import")
 	assert.Contains(t, words(p.must(0, "prove", fmt.Sprint(n)).out), "and nothing else differs")
 	p.sql("target", "UPDATE items SET name = 'zz' WHERE code = 'A'")
-	assert.Contains(t, words(p.must(3, "prove", fmt.Sprint(n)).out), "item/A: it is not as it was approved")
+	assert.Contains(t, words(p.must(3, "prove", fmt.Sprint(n)).out), "item/A: name is zz, and a1 was approved")
+	assert.Contains(t, words(p.must(3, "prove", "1").out), "docket "+fmt.Sprint(n)+" wrote it later")
 	p.must(0, "parcel", "remove", "p", "--anyway")
-	assert.Contains(t, words(p.must(2, "prove", "1").err), "Parcel p, which docket 1 was matched with, is not there any more")
+	assert.Contains(t, words(p.must(3, "prove", "1").out), "What else moved since was not looked at: Parcel p, which docket 1 was matched with, is not there any more")
+}
+
+// Nothing but what was approved and written counts as proof: not that both sides are equal, and
+// not that nothing is left to compare.
+func TestEqualSidesProveNothing(t *testing.T) {
+	t.Parallel()
+	const table = "CREATE TABLE items (code TEXT, name TEXT, price TEXT, changed TEXT, who TEXT);"
+	for name, c := range map[string]struct {
+		then, list string // what happens on both sides, and the list that has it
+		addresses  []string
+		what       string
+		sound      int
+	}{
+		"as it was":              {"SELECT 1", "differs", nil, "", 2},
+		"what nobody approved":   {"UPDATE items SET name = 'both', changed = '2026-11-30 10:00:00', who = 'ida' WHERE code = 'A'", "differs", []string{"item/A"}, "name is both, and a2 was approved", 1},
+		"an approved null":       {"UPDATE items SET name = NULL WHERE code = 'A'", "differs", []string{"item/A"}, "name is null, and a2 was approved", 1},
+		"gone from both":         {"DELETE FROM items WHERE code = 'A'", "gone", []string{"item/A"}, "it is no longer in target", 1},
+		"both empty":             {"DELETE FROM items", "gone", []string{"item/A", "item/B"}, "it is no longer in target", 0},
+		"the key twice":          {"INSERT INTO items (code, name, price) SELECT code, name, price FROM items WHERE code = 'A'", "twice", []string{"item/A"}, "its key stands 2 times in target", 1},
+		"a field nobody brought": {"UPDATE items SET price = '9', changed = '2026-11-30 10:00:00', who = 'ida' WHERE code = 'B'", "moved", []string{"item/B"}, "changed in the target: price, which the docket did not write", 2},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p := newPlace(t, "types:\n  item: {at: items, key: [code], stamp: {at: changed, by: who, write: never}}\n", table+"INSERT INTO items (code, name, price) VALUES ('A','a2','1'),('B','b2','2');", table+"INSERT INTO items (code, name, price) VALUES ('A','a1','1'),('B','b1','1');")
+			p.must(3, "match", "source", "--against", "target")
+			p.must(0, "decline", "item/B", "--field", "price")
+			p.must(0, "approve", "item/A")
+			p.must(0, "approve", "item/B", "--field", "name")
+			p.must(0, "import")
+			p.sql("source", c.then)
+			p.sql("target", c.then)
+			exit := 3
+			if c.sound == 2 {
+				exit = 0
+			}
+			doc := p.json(exit, "prove", "1")
+			assert.InDelta(t, c.sound, doc["as_approved"], 0)
+			var got []string
+			for _, one := range doc[c.list].([]any) {
+				one := one.(map[string]any)
+				got = append(got, one["address"].(string))
+				assert.Contains(t, one["what"], c.what)
+				if strings.Contains(c.then, "'ida'") {
+					assert.Equal(t, "ida", one["by"])
+				}
+			}
+			assert.Equal(t, c.addresses, got)
+			said := words(p.must(exit, "prove", "1").out)
+			assert.Equal(t, exit == 0, strings.Contains(said, "target holds everything that docket 1 brought as it was approved"))
+		})
+	}
 }
 
 // The life of one record is told over all dockets, by any name that it had.

@@ -166,7 +166,7 @@ func TestWhatCannotBeRestored(t *testing.T) {
 	p.must(0, "approve", "item/A", "--take", "source")
 	r = p.must(0, "import")
 	assert.Contains(t, r.err, "Next: anagram prove 3\n")
-	assert.Contains(t, words(p.must(0, "prove", "3").out), "Everything that docket 3 brought is as it was approved") // as it says
+	assert.Contains(t, words(p.must(0, "prove", "3").out), "target holds everything that docket 3 brought as it was approved") // as it says
 	p.must(3, "restore", "3")
 	p.refused("--beside", "approve", "item/A", "--beside", "B")
 

@@ -118,10 +118,11 @@ func (t *table) equal(ctx context.Context, db *sql.DB, read *table, after *sql.D
 			}
 		}
 	}
-	if got, err, more := next(); err != nil || more {
-		return fmt.Errorf("row %d of %s is one too many when it is read back (%v)", got.n, t.name, err)
+	got, err, more := next()
+	if err == nil && more {
+		return fmt.Errorf("row %d of %s is one too many when it is read back", got.n, t.name)
 	}
-	return nil
+	return err
 }
 
 // told shows a cell in a message.

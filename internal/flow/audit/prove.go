@@ -14,11 +14,8 @@ import (
 	"anagram/internal/core/show"
 	"anagram/internal/flow/export"
 	"anagram/internal/flow/importing/prepare"
-	"anagram/internal/flow/importing/verify"
 	"anagram/internal/flow/matching"
 	"anagram/internal/flow/session"
-	"anagram/internal/flow/sides"
-	"anagram/internal/flow/standing"
 	"anagram/internal/store/docket"
 	"anagram/internal/store/docket/run"
 	"anagram/internal/store/parcel"
@@ -30,17 +27,23 @@ type Proof struct {
 	Docket     int           // that was made to look, 0 where the target alone was read
 	Imported   int           // records that the imports of the docket wrote
 	AsApproved int           // of them
-	Moved      []Moved       // of them
+	Differs    []*Otherwise  // of them: those that hold something else
+	Gone       []*Otherwise  // of them: those that are not there any more
+	Twice      []*Otherwise  // of them: those whose key stands there more than once
+	Moved      []Moved       // what else moved of them
 	Open       []Left        // records that differed and were not imported, and still differ
 	Settled    int           // records that differed, were not imported, and no longer differ
-	Since      []string      // records that differ now and did not then
+	Since      []Moved       // records that differ now and did not then
+	NotLooked  string        // why what else moved was not looked at, "" where it was
 }
 
-// Moved is a record that was imported and is no longer as it was approved.
+// Moved is a record of which something moved since that the import did not write, or that is not
+// in question for what was approved.
 type Moved struct {
 	Address string
-	Where   string // source, target or both; "" is not known
-	What    string // for people
+	Where   string        // source, target or both; "" is not known
+	What    string        // for people
+	Change  docket.Change // the last one there; At is "" where it is not told
 }
 
 // Left is a record that was not imported.
@@ -49,11 +52,14 @@ type Left struct {
 	Why     string // open, declined, held, target-kept, approved or left-out
 }
 
-// Sound reports whether all that was imported is as it was approved, and nothing else differs.
-func (r Proof) Sound() bool { return len(r.Moved)+len(r.Open)+len(r.Since) == 0 }
+// Sound reports whether all that was imported is in the target as it was approved.
+func (r Proof) Sound() bool { return len(r.Differs)+len(r.Gone)+len(r.Twice) == 0 }
 
-// Prove looks again at what a docket was about. With keep what was made to look, a parcel and a docket,
-// is kept; else nothing of it is left.
+// Quiet reports whether nothing else moved or differs either.
+func (r Proof) Quiet() bool { return len(r.Moved)+len(r.Open)+len(r.Since) == 0 && r.NotLooked == "" }
+
+// Prove reads in the target what the imports of a docket wrote, and looks at what else moved
+// since. With keep what was made to look, a parcel and a docket, is kept; else nothing of it is left.
 func Prove(ctx context.Context, s *session.Session, d *docket.Docket, keep bool) (Proof, error) {
 	out := Proof{Header: d.Header}
 	h := d.Header
@@ -75,16 +81,34 @@ func Prove(ctx context.Context, s *session.Session, d *docket.Docket, keep bool)
 		return out, err
 	}
 	out.Imported = len(written)
-	if h.Restores != 0 {
-		return out, out.fromTarget(ctx, s, d, written)
+	if len(written) == 0 {
+		return out, session.Usage("The imports of docket %d wrote nothing, so there is nothing to prove", h.Number)
 	}
+	if err := out.inTarget(ctx, s, d, runs, written); err != nil {
+		return out, err
+	}
+	if h.Restores != 0 {
+		return out, out.leftOpen(ctx, d, written)
+	}
+	if err := out.elsewhere(ctx, s, d, keep, written); err != nil {
+		if ctx.Err() != nil {
+			return out, ctx.Err()
+		}
+		out.NotLooked = err.Error()
+	}
+	return out, nil
+}
+
+// elsewhere looks at what else moved: what was matched is exported and matched once more.
+func (r *Proof) elsewhere(ctx context.Context, s *session.Session, d *docket.Docket, keep bool, written map[int64]bool) error {
+	h := d.Header
 	scratch, err := s.Workspace.Scratch()
 	if err != nil {
-		return out, err
+		return err
 	}
 	aside, err := os.MkdirTemp(scratch, "prove-")
 	if err != nil {
-		return out, err
+		return err
 	}
 	defer os.RemoveAll(aside)
 	request := matching.Request{Parcel: h.ParcelFile, Against: h.Target}
@@ -94,25 +118,25 @@ func Prove(ctx context.Context, s *session.Session, d *docket.Docket, keep bool)
 	}
 	if !h.ByHand && h.Then == "" {
 		if request.Parcel, err = exportAgain(ctx, s, h, export); err != nil {
-			return out, err
+			return err
 		}
 		request.Fresh = true
 	}
 	made, err := matching.Match(ctx, s, request)
 	if err != nil {
-		return out, err
+		return err
 	}
 	path := request.Aside
 	if keep {
-		out.Docket = made.Header.Number
-		path = s.Workspace.DocketPath(out.Docket)
+		r.Docket = made.Header.Number
+		path = s.Workspace.DocketPath(r.Docket)
 	}
 	now, err := docket.Open(ctx, path)
 	if err != nil {
-		return out, err
+		return err
 	}
 	defer now.Close()
-	return out, out.compare(ctx, d, now, written)
+	return r.compare(ctx, d, now, written)
 }
 
 // exportAgain repeats the export of what a docket was matched with.
@@ -130,18 +154,15 @@ func exportAgain(ctx context.Context, s *session.Session, h docket.Header, r exp
 
 type place struct{ typ, order string }
 
-// compare holds what was found then against what is found now.
+// compare holds what was found then against what is found now. What was written was read in the
+// target already; of it only what moved in the source is told here.
 func (r *Proof) compare(ctx context.Context, then, now *docket.Docket, written map[int64]bool) error {
 	found := map[place]docket.Finding{}
 	for f, err := range now.Found.Findings(ctx, docket.Filter{}) {
 		if err != nil {
 			return err
 		}
-		f.Source, f.Agreed = "", ""
-		if f.Target != "" {
-			f.Target = "there" // that it is, is all that is asked
-		}
-		found[place{f.Type, f.Order}] = f
+		found[place{f.Type, f.Order}] = f.Brief()
 	}
 	checks, err := now.Found.Checks(ctx)
 	if err != nil {
@@ -154,18 +175,16 @@ func (r *Proof) compare(ctx context.Context, then, now *docket.Docket, written m
 		is, differs := found[place{f.Type, f.Order}]
 		delete(found, place{f.Type, f.Order})
 		switch {
-		case written[f.ID] && !differs:
-			r.AsApproved++
-		case written[f.ID]:
-			if one, moved := movedSince(f, is, checks[is.ID]); moved {
+		case written[f.ID] && differs:
+			one, moved := movedSince(f, is, checks[is.ID])
+			if moved && (one.Where == "source" || one.Where == "both") {
+				one.Change = now.Header.ChangeIn(is, now.Header.Source)
 				r.Moved = append(r.Moved, one)
-			} else {
-				r.AsApproved++
-				if left := leftOf(f); left != "" {
-					r.Open = append(r.Open, Left{f.Address, left})
-				}
 			}
-		case !f.Asks() && !f.Touched(): // nothing was asked about it
+			if left := leftOf(f); !moved && left != "" {
+				r.Open = append(r.Open, Left{f.Address, left})
+			}
+		case written[f.ID], !f.Asks() && !f.Touched(): // it is equal, or nothing was asked about it
 		case differs:
 			why := string(f.Stand())
 			if f.Stand() == decision.Approved {
@@ -177,10 +196,38 @@ func (r *Proof) compare(ctx context.Context, then, now *docket.Docket, written m
 		}
 	}
 	for _, f := range found {
-		r.Since = append(r.Since, f.Address)
+		r.Since = append(r.Since, sinceThen(now.Header, f))
 	}
-	slices.Sort(r.Since)
+	slices.SortFunc(r.Since, func(a, b Moved) int { return strings.Compare(a.Address, b.Address) })
 	return nil
+}
+
+// sinceThen tells of a record that differs now and did not then.
+func sinceThen(h docket.Header, f docket.Finding) Moved {
+	out := Moved{Address: f.Address}
+	sides := map[string]bool{}
+	for _, field := range f.Fields {
+		sides[field.Moved] = true
+	}
+	switch f.Status {
+	case match.New:
+		out.Where, out.What = "source", "it came into the source"
+	case match.TargetOnly:
+		out.Where, out.What = "target", "it came into the target, or left the source"
+	default:
+		var names []string
+		for _, field := range f.Fields {
+			names = append(names, field.Field)
+		}
+		out.Where, out.What = whereMoved(f.Status, false, sides, strings.Join(names, ", "))
+	}
+	if out.Where != "source" {
+		out.Change = h.ChangeIn(f, h.Target)
+	}
+	if out.Change.At == "" {
+		out.Change = h.ChangeIn(f, h.Source)
+	}
+	return out
 }
 
 // leftOf says what of a record that was imported in part stands for the rest of it.
@@ -237,38 +284,20 @@ func whereMoved(status match.Status, whole bool, sides map[string]bool, fields s
 	}
 }
 
-// fromTarget reads the target alone.
-func (r *Proof) fromTarget(ctx context.Context, s *session.Session, d *docket.Docket, written map[int64]bool) error {
-	ready, rest, err := prepare.Read(ctx, d, standing.Demand{})
-	if err != nil {
-		return err
-	}
-	env, err := s.Open(ctx, d.Header.Target, true)
-	if err != nil {
-		return err
-	}
-	defer env.Close()
-	// Keys that the import gave records are theirs by now; a reader finds them by both.
-	err = verify.EachNow(ctx, ready, sides.Renamed(env, ready.Names), rest, func(a *standing.Approval, asApproved bool) {
-		switch {
-		case !written[a.ID]:
-			r.Open = append(r.Open, Left{a.Address, run.WasLeftOut})
-		case asApproved:
-			r.AsApproved++
-		default:
-			r.Moved = append(r.Moved, Moved{Address: a.Address, Where: "target", What: "it is not as it was approved"})
-		}
-	})
-	if err != nil {
-		return err
-	}
+// leftOpen lists what of a restore was not imported.
+func (r *Proof) leftOpen(ctx context.Context, d *docket.Docket, written map[int64]bool) error {
 	for f, err := range d.Found.Findings(ctx, docket.Filter{}) {
 		if err != nil {
 			return err
 		}
-		if !written[f.ID] && !f.IsApproved() && f.Asks() {
-			r.Open = append(r.Open, Left{f.Address, string(f.Stand())})
+		if written[f.ID] || !f.Asks() {
+			continue
 		}
+		why := string(f.Stand())
+		if f.IsApproved() {
+			why = run.WasLeftOut
+		}
+		r.Open = append(r.Open, Left{f.Address, why})
 	}
 	return nil
 }

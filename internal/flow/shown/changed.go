@@ -20,6 +20,14 @@ func (c Changed) Text() string {
 	return c.Environment + " " + c.When + " by " + c.By
 }
 
+// ChangeOf says when and by whom a record was last changed, "" where it is not known.
+func ChangeOf(c docket.Change) string {
+	if c.At == "" {
+		return ""
+	}
+	return changeOf(c).Text()
+}
+
 // ChangedText says it of both sides, "" where nothing is known.
 func (f Finding) ChangedText() string {
 	var parts []string
@@ -32,15 +40,19 @@ func (f Finding) ChangedText() string {
 func changedOf(h docket.Header, f docket.Finding) []Changed {
 	var out []Changed
 	for _, c := range h.Changes(f) {
-		one := Changed{Environment: show.Harmless(c.Environment), When: whenOf(c), By: show.Harmless(c.By)}
-		if c.Own != nil {
-			what := "import"
-			if c.Own.Restore {
-				what = "restore"
-			}
-			one.By = fmt.Sprintf("the %s of docket %d", what, c.Own.Docket)
+		out = append(out, changeOf(c))
+	}
+	return out
+}
+
+func changeOf(c docket.Change) Changed {
+	out := Changed{Environment: show.Harmless(c.Environment), When: whenOf(c), By: show.Harmless(c.By)}
+	if c.Own != nil {
+		what := "import"
+		if c.Own.Restore {
+			what = "restore"
 		}
-		out = append(out, one)
+		out.By = fmt.Sprintf("the %s of docket %d", what, c.Own.Docket)
 	}
 	return out
 }

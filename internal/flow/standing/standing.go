@@ -9,6 +9,7 @@ import (
 	"anagram/internal/core/check"
 	"anagram/internal/core/decision"
 	"anagram/internal/core/match"
+	"anagram/internal/core/record"
 	"anagram/internal/store/docket"
 )
 
@@ -39,6 +40,21 @@ func (a *Approval) Writes(field string) bool {
 		return !slices.Contains(a.declined, field)
 	}
 	return slices.Contains(a.fields, field)
+}
+
+// Wrote gives a finding as if just these of its type's fields were approved: to look again at
+// what imports wrote.
+func Wrote(f docket.Finding, all []record.Field, fields []string) *Approval {
+	a := &Approval{ID: f.ID, Type: f.Type, Address: f.Address, Status: f.Status, Removes: f.Removes(), adds: f.Adds(), fields: fields}
+	if a.adds {
+		a.Status = match.New
+		for _, field := range all {
+			if !slices.Contains(fields, field.Name) {
+				a.declined = append(a.declined, field.Name)
+			}
+		}
+	}
+	return a
 }
 
 // Rekeys reports whether the record is going to get the source's key.

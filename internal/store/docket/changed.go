@@ -37,13 +37,41 @@ func (h Header) Changes(f Finding) []Change {
 	return out
 }
 
+// ChangeIn gives the last change of a finding's record on one side; At is "" where it is not known.
+func (h Header) ChangeIn(f Finding, environment string) Change {
+	for _, c := range h.Changes(f) {
+		if c.Environment == environment {
+			return c
+		}
+	}
+	return Change{}
+}
+
+// Brief gives a finding with no more of its sides than that they are there, and their stamps.
+func (f Finding) Brief() Finding {
+	for _, line := range []*string{&f.Source, &f.Target, &f.Agreed} {
+		if *line == "" {
+			continue
+		}
+		rec := stamped(*line)
+		text, err := json.Marshal(stamps{rec.ChangedAt, rec.ChangedBy, rec.Through})
+		if err == nil {
+			*line = string(text)
+		}
+	}
+	return f
+}
+
+// stamps are what a line has beside key and values.
+type stamps struct {
+	At      string `json:"changed_at"`
+	By      string `json:"changed_by"`
+	Through string `json:"through"`
+}
+
 // stamped reads what a line has beside key and values.
 func stamped(line string) record.Record {
-	var of struct {
-		At      string `json:"changed_at"`
-		By      string `json:"changed_by"`
-		Through string `json:"through"`
-	}
+	var of stamps
 	if line == "" || json.Unmarshal([]byte(line), &of) != nil {
 		return record.Record{}
 	}

@@ -15,11 +15,13 @@ func proveCommand(a *app) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "prove [DOCKET]",
 		Short: "Look again: is everything as it was approved?",
-		Long: `Exports what a docket was about from its source once more and matches it with the
-target. Says in one screen what of the import is as it was approved, what moved since,
-what was left open, and what differs that did not then. Nothing is written to an
-environment, and nothing is left of the export and the match: --keep makes a parcel and a
-docket of them. Where no docket is named it is the newest that was imported.`,
+		Long: `Reads in the target what the imports of a docket wrote, and holds it record by record and
+field by field against what was approved: what is as approved, what differs, is gone, or
+stands there twice. Then what the docket was about is exported and matched once more, to
+say what else moved since and by whom, what was left open, and what differs that did not
+then. Nothing is written to an environment, and nothing is left of the export and the
+match: --keep makes a parcel and a docket of them. Where no docket is named it is the
+newest that was imported. The exit code is 0 where all is as approved, else 3.`,
 		Example: "  anagram prove 7\n  anagram prove 7 --keep",
 		RunE: a.withImported(func(cmd *cobra.Command, s *session.Session, d *docket.Docket) error {
 			if _, _, err := importing.Settle(cmd.Context(), s, d.Header.Target); err != nil && d.Header.TargetParcel == "" {

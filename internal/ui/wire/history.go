@@ -173,20 +173,43 @@ type HistoryFile struct {
 
 // Proof is the output of prove.
 type Proof struct {
-	AsApproved     int      `json:"as_approved"`
-	Docket         int      `json:"docket"`
-	Imported       int      `json:"imported"`
-	LeftOpen       []Left   `json:"left_open"`
-	LookedWith     int      `json:"looked_with"` // the docket that was made to look, 0 for none
-	Moved          []Moved  `json:"moved"`
-	NewDifferences []string `json:"new_differences"`
-	Settled        int      `json:"settled"`
-	Sound          bool     `json:"sound"`
+	AsApproved     int         `json:"as_approved"`
+	Differs        []Otherwise `json:"differs"`
+	Docket         int         `json:"docket"`
+	Gone           []Otherwise `json:"gone"`
+	Imported       int         `json:"imported"`
+	LeftOpen       []Left      `json:"left_open"`
+	LookedWith     int         `json:"looked_with"` // the docket that was made to look, 0 for none
+	Moved          []Moved     `json:"moved"`
+	NewDifferences []Moved     `json:"new_differences"`
+	NotLooked      string      `json:"not_looked,omitempty"` // why what else moved was not looked at
+	Settled        int         `json:"settled"`
+	Sound          bool        `json:"sound"` // all that was imported is as approved
+	Twice          []Otherwise `json:"twice"`
 }
 
-// Moved is a record that was imported and is no longer as it was approved.
+// Otherwise is a record that was imported and is not there as it was approved.
+type Otherwise struct {
+	Address string     `json:"address"`
+	At      string     `json:"at,omitempty"` // when it was last changed there, as the target tells it
+	By      string     `json:"by,omitempty"`
+	Fields  []FieldNow `json:"fields"`
+	Later   int        `json:"later_docket,omitempty"` // that wrote it later
+	What    string     `json:"what"`                   // for people
+}
+
+// FieldNow is a field that does not hold what was approved.
+type FieldNow struct {
+	Field    string  `json:"field"`
+	Approved *string `json:"approved"`
+	Now      *string `json:"now"`
+}
+
+// Moved is a record of which something else moved since.
 type Moved struct {
 	Address string `json:"address"`
+	At      string `json:"at,omitempty"` // when it was last changed, as that side tells it
+	By      string `json:"by,omitempty"`
 	Where   string `json:"where" one:",source,target,both"`
 	What    string `json:"what"` // for people
 }
@@ -200,12 +223,30 @@ type Left struct {
 // ProofOf tells what was found of an import.
 func ProofOf(r audit.Proof) Proof {
 	out := Proof{Docket: r.Header.Number, LookedWith: r.Docket, Imported: r.Imported, AsApproved: r.AsApproved, Sound: r.Sound(),
-		Moved: []Moved{}, LeftOpen: []Left{}, Settled: r.Settled, NewDifferences: texts(r.Since)}
-	for _, m := range r.Moved {
-		out.Moved = append(out.Moved, Moved(m))
-	}
+		Moved: movedOf(r.Moved), LeftOpen: []Left{}, Settled: r.Settled, NewDifferences: movedOf(r.Since), NotLooked: r.NotLooked,
+		Differs: otherwiseOf(r.Differs), Gone: otherwiseOf(r.Gone), Twice: otherwiseOf(r.Twice)}
 	for _, l := range r.Open {
 		out.LeftOpen = append(out.LeftOpen, Left(l))
+	}
+	return out
+}
+
+func movedOf(list []audit.Moved) []Moved {
+	out := []Moved{}
+	for _, m := range list {
+		out = append(out, Moved{Address: m.Address, At: m.Change.At, By: m.Change.By, Where: m.Where, What: m.What})
+	}
+	return out
+}
+
+func otherwiseOf(list []*audit.Otherwise) []Otherwise {
+	out := []Otherwise{}
+	for _, o := range list {
+		one := Otherwise{Address: o.Address, At: o.Change.At, By: o.Change.By, Fields: []FieldNow{}, Later: o.Later, What: o.What}
+		for _, field := range o.Fields {
+			one.Fields = append(one.Fields, FieldNow(field))
+		}
+		out = append(out, one)
 	}
 	return out
 }

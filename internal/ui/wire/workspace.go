@@ -90,9 +90,9 @@ func ReachedOf(r inspect.EnvironmentReport) Reached {
 	out.About = &About{Product: r.About.Product, Address: r.About.Address, Account: r.About.Account, Rights: r.About.Rights,
 		Places: len(r.About.Places), ClockAhead: r.About.Ahead.Round(time.Millisecond).Seconds(), MayNotRead: texts(r.NoRead),
 		MayNotInsert: texts(r.NoInsert), MayNotUpdate: texts(r.NoUpdate)}
-	out.About.Broken = []Broken{}
+	out.Broken = []Broken{}
 	for _, place := range slices.Sorted(maps.Keys(r.About.Broken)) {
-		out.About.Broken = append(out.About.Broken, Broken{place, r.About.Broken[place]})
+		out.Broken = append(out.Broken, Broken{place, r.About.Broken[place]})
 	}
 	return out
 }

@@ -55,3 +55,13 @@ func (s *Reader) sameForm(written, stored any) bool {
 	}
 	return a.Kind != b.Kind || engine.StoredText(written) == engine.StoredText(stored)
 }
+
+// noteBeside keeps sums of the columns that were asked for beside the fields.
+func noteBeside(f *translate.Form, row []any, rec *record.Record) {
+	if len(f.Beside) > 0 && rec.Kept == nil {
+		rec.Kept = &record.Kept{}
+	}
+	for _, at := range f.Beside {
+		rec.Kept.Sums = append(rec.Kept.Sums, sumOf(row[at]))
+	}
+}

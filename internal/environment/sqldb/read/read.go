@@ -335,12 +335,7 @@ func (s *Reader) build(ctx context.Context, m *environment.Model, f *translate.F
 			s.noteForm(m, f, &rec, c, row[c.At[0]], rec.Values[i], r.Forms)
 		}
 		s.stampsOf(f, row, people, &rec)
-		if len(f.Beside) > 0 && rec.Kept == nil {
-			rec.Kept = &record.Kept{}
-		}
-		for _, at := range f.Beside {
-			rec.Kept.Sums = append(rec.Kept.Sums, sumOf(row[at]))
-		}
+		noteBeside(f, row, &rec)
 		if s.locking {
 			s.remember(f.Name, rec.ID, slices.Clone(query.Identity(row[:f.Lead])))
 		}
