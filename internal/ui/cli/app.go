@@ -92,6 +92,7 @@ See the whole job on made-up data with: anagram demo`,
 	root.Flags().Bool("version", false, "print the program's version")
 	root.InitDefaultCompletionCmd()
 	complete(a, root)
+	refuseEmpty(root)
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &session.UsageError{Message: err.Error()} })
 	return root
 }
