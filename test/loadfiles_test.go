@@ -62,7 +62,7 @@ func runLoadScript(t *testing.T, db *sql.DB, script string) error {
 		}
 		if _, err := conn.ExecContext(ctx, statement); err != nil {
 			_, _ = conn.ExecContext(ctx, "ROLLBACK")
-			_, _ = conn.ExecContext(ctx, "DROP TABLE IF EXISTS anagram_expected")
+			_, _ = conn.ExecContext(ctx, "DROP TABLE IF EXISTS anagram_script")
 			return err
 		}
 	}

@@ -168,14 +168,25 @@ type Holder interface {
 	Held(ctx context.Context, model *Model, typ string, keys []record.Key) ([]string, error)
 }
 
-// Scripter writes a change as text that somebody else can run.
+// Scripter writes changes as a text that somebody else can run.
 type Scripter interface {
-	//
-	// Where the change says what it expects, the text stops what runs it when the record is
-	// not so, or, of a new one, when there is one.
-	Script(ctx context.Context, model *Model, change Change) (string, error)
-	// Frame gives what begins and what ends such a text, as one transaction.
-	Frame() (begin, end string)
+	// Script begins such a text.
+	Script() Script
+}
+
+// Script is a text of statements in the making; each call gives the next of them. Each step of
+// the text goes on only where all before it did, also where what runs it goes on after an error,
+// and in one transaction nothing lasts unless all did.
+type Script interface {
+	// Begin and End frame the text.
+	Begin() string
+	End() string
+	// Check stops where a record is not as the change expects it, or, of a new one, where there is
+	// one. The first check also stops where the text was run before.
+	Check(ctx context.Context, model *Model, change Change) (string, error)
+	// Write writes a change: what it refers to has to be there once, and what was written is read
+	// again.
+	Write(ctx context.Context, model *Model, change Change) (string, error)
 }
 
 // Change is one record to be written: Values, one for each of Fields, and for an
@@ -210,6 +221,9 @@ type Change struct {
 	// are removed in the same unit of work. Where null is refused, something else stands there
 	// until then.
 	Clear []record.Field
+	// There is the key as the environment itself spells it, where that is known; rules of keys
+	// may take two spellings for one.
+	There *record.Key
 	// Stored are forms in which values of Fields are to be stored, as Record.Stored gave them.
 	Stored map[string]record.Stored
 	// By is who does it, for stamps that the environment does not fill by itself.

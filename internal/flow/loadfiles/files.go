@@ -30,14 +30,16 @@ import (
 // loadWriter writes the files. Each holds changes of one type and one kind that follow
 // each other; their numbers give the order.
 type loadWriter struct {
-	session  *session.Session
-	ready    prepare.Ready
-	dir      string
-	form     string
-	scripter environment.Scripter
+	session *session.Session
+	ready   prepare.Ready
+	dir     string
+	form    string
+	script  environment.Script
+	lasting []string // places whose writes cannot be taken back
 
 	names   []string
 	group   string // what the open file holds
+	subject string // the record that the statements before were about
 	file    *os.File
 	out     *bufio.Writer
 	table   sheet.Writer
@@ -49,6 +51,19 @@ func (l *loadWriter) write(ctx context.Context, writes []sequence.Write) error {
 	l.session.Progress.Start("writing load files", len(writes))
 	defer l.session.Progress.Done()
 	defer func() { _ = l.close() }()
+	if len(l.lasting) > 0 { // what is not as expected is found before the first write
+		err := write.EachChange(ctx, l.ready, writes, true, func(_ []sequence.Write, _ []*standing.Approval, changes []environment.Change) error {
+			for _, c := range changes {
+				if err := l.check(ctx, sides.Named(l.ready.Names, c)); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
 	err := write.EachChange(ctx, l.ready, writes, true, func(batch []sequence.Write, _ []*standing.Approval,
 		changes []environment.Change) error {
 		for i, w := range batch {
@@ -95,15 +110,16 @@ func (l *loadWriter) change(ctx context.Context, c environment.Change) error {
 	}
 	switch l.form {
 	case "sql":
-		text, err := l.scripter.Script(ctx, l.ready.Model, c)
+		if len(l.lasting) == 0 {
+			if err := l.check(ctx, c); err != nil {
+				return err
+			}
+		}
+		text, err := l.script.Write(ctx, l.ready.Model, c)
 		if err != nil {
 			return err
 		}
-		if err := l.open("sql", "load.sql"); err != nil {
-			return err
-		}
-		_, err = fmt.Fprintln(l.out, text)
-		return err
+		return l.statements(c, text)
 	case "jsonl":
 		if err := l.open(c.Type+action, c.Type+"-"+action+".jsonl"); err != nil {
 			return err
@@ -132,6 +148,33 @@ func (l *loadWriter) change(ctx context.Context, c environment.Change) error {
 		l.counts[len(l.counts)-1]++
 		return l.table.Row(cells)
 	}
+}
+
+// check writes the statements that hold a record against what it was.
+func (l *loadWriter) check(ctx context.Context, c environment.Change) error {
+	text, err := l.script.Check(ctx, l.ready.Model, c)
+	if err != nil {
+		return err
+	}
+	return l.statements(c, text)
+}
+
+// statements writes some of the script, below the record that they are about.
+func (l *loadWriter) statements(c environment.Change, text string) error {
+	if text == "" {
+		return nil
+	}
+	if err := l.open("sql", "load.sql"); err != nil {
+		return err
+	}
+	if address := l.ready.Model.Catalog.Address(c.Type, c.Key); address != l.subject {
+		l.subject = address
+		if _, err := fmt.Fprintf(l.out, "-- %s\n", harmlessComment(address)); err != nil {
+			return err
+		}
+	}
+	_, err := l.out.WriteString(text)
+	return err
 }
 
 // rekey makes a change of a key one of ordinary fields: the record by the key that it has
@@ -196,13 +239,21 @@ func (l *loadWriter) open(group, name string) error {
 	l.names, l.counts = append(l.names, name), append(l.counts, 0)
 	if l.form == "sql" {
 		h := l.ready.Docket.Header
-		begin, _ := l.scripter.Frame()
-		_, err = fmt.Fprintf(l.out,
-			"-- Docket %d: %s to %s, matched %s, written %s by %s.\n-- Run it as a whole and stop at the first error: it is one transaction, and it expects\n-- the records as they were when it was written.\n"+begin+"\n",
+		_, err = fmt.Fprintf(l.out, "-- Docket %d: %s to %s, matched %s, written %s by %s.\n%s%s\n",
 			h.Number, harmlessComment(h.Source), harmlessComment(h.Target), session.Minute(h.MatchedAt),
-			session.Minute(run.Stamp(l.session.Now())), harmlessComment(l.session.Who))
+			session.Minute(run.Stamp(l.session.Now())), harmlessComment(l.session.Who), l.promise(), l.script.Begin())
 	}
 	return err
+}
+
+// promise says in comments what the script does where something is in its way.
+func (l *loadWriter) promise() string {
+	const run = "-- Run it as a whole, once. It expects the records as they were when it was written, and\n-- reads again what it wrote; a column of anagram_script that is not to be null says what is\n-- not so. "
+	if len(l.lasting) == 0 {
+		return run + "It is one transaction: all of it is done, or nothing.\n"
+	}
+	list := harmlessComment(strings.Join(l.lasting, ", "))
+	return run + "It is NOT one transaction: what was written to\n-- " + list + " before an error stays, as these tables keep no\n-- transactions. All records are looked at before the first is written.\n"
 }
 
 // harmlessComment makes a text one that ends no comment, in whatever encoding it is read.
@@ -217,8 +268,7 @@ func (l *loadWriter) close() error {
 	}
 	var err error
 	if l.form == "sql" {
-		_, end := l.scripter.Frame()
-		_, err = fmt.Fprintln(l.out, end)
+		_, err = fmt.Fprintln(l.out, l.script.End())
 	}
 	if l.table != nil {
 		err = errors.Join(err, l.table.Close())

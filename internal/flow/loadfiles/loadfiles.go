@@ -117,11 +117,27 @@ func into(ctx context.Context, s *session.Session, r prepare.Ready, env environm
 		if scripter == nil {
 			return none, session.Usage("%s takes no SQL; write the files as csv or jsonl", r.Docket.Header.Target)
 		}
-		l.scripter = scripter
+		l.script, l.lasting = scripter.Script(), lasting(r, writes)
 	}
 	if err := l.write(ctx, writes); err != nil {
 		return none, err
 	}
 	_ = os.Remove(dir) // an empty folder
 	return l.written, os.Rename(made, dir)
+}
+
+// lasting gives the places among those that are written to in which nothing can be taken back.
+func lasting(r prepare.Ready, writes []sequence.Write) []string {
+	types := map[int64]string{}
+	for _, a := range r.Standing.Approved {
+		types[a.ID] = a.Type
+	}
+	var out []string
+	for _, w := range writes {
+		t, _ := r.Model.Catalog.Type(types[w.ID])
+		if place := r.Places[t.Place(r.Model.Environment)]; place.NoRollback && !slices.Contains(out, place.Name) {
+			out = append(out, place.Name)
+		}
+	}
+	return out
 }

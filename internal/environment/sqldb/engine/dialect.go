@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"database/sql"
+	"strings"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
@@ -44,8 +45,12 @@ type Dialect interface {
 	// Decides reports whether the engine, asked for a column's values that compare with
 	// this one, leaves out none that the canonical forms would not.
 	Decides(c catalog.Column, v record.Value) bool
-	// Literal writes a stored value into a statement.
+	// Literal writes a stored value into a statement, in signs that no setting of a client or a
+	// session takes for others.
 	Literal(stored any) string
+	// Same is a condition that a column holds just this value, whatever its collation takes for
+	// the same; literal is what Literal gives for it.
+	Same(column string, c catalog.Column, stored any, literal string) string
 	// Refused reports whether an error is the engine's answer to one statement, after
 	// which others may go on; a lost connection is not.
 	Refused(err error) bool
@@ -54,6 +59,39 @@ type Dialect interface {
 	Answered(err error) bool
 	// Explain turns an error of the driver into facts and a mend for a person.
 	Explain(err error) (message, mend string)
+}
+
+// ScriptFrame begins and ends a text of statements. It has a table anagram_script with one row: n
+// counts the steps that were done, the other columns refuse null and are named for what went
+// wrong where one of them is to get it.
+type ScriptFrame struct {
+	Begin string
+	// End makes what was done lasting where all of so many steps were, and else takes it back.
+	End  func(steps int) string
+	From string // what stands after the values of a select from nowhere, such as " FROM DUAL"
+}
+
+// Words are the columns of anagram_script that refuse null.
+const (
+	RunBefore     = "this_script_was_run_before"
+	NotAsExpected = "record_is_not_as_it_was"
+	NotReferred   = "referred_record_is_not_there"
+	NotAsWritten  = "record_is_not_as_approved"
+)
+
+// ScriptTable creates the table of a script; kind is what stands before TABLE.
+func ScriptTable(kind, conflict, end string) string {
+	out := "CREATE " + kind + " TABLE anagram_script (n INTEGER NOT NULL" + conflict
+	for _, name := range []string{RunBefore, NotAsExpected, NotReferred, NotAsWritten} {
+		out += ", " + name + " INTEGER NOT NULL" + conflict
+	}
+	return out + ")" + end + ";\nINSERT INTO anagram_script VALUES (0, 1, 1, 1, 1);"
+}
+
+// Plain reports whether a text has only signs that mean the same everywhere: printable ASCII
+// without the backslash.
+func Plain(text string) bool {
+	return !strings.ContainsFunc(text, func(r rune) bool { return r < 0x20 || r > 0x7e || r == '\\' })
 }
 
 // Capabilities are what an engine can do beyond the least, or needs beyond it. Functions
@@ -84,9 +122,8 @@ type Capabilities struct {
 	// Insert and Update are the words that begin such statements, where the usual ones could
 	// remove rows that are in the way; "" are the usual ones.
 	Insert, Update string
-	// Frame is what begins and ends a text that is run as one transaction, with a table
-	// anagram_expected of one column that refuses null.
-	Frame [2]string
+	// Script is how a text of statements is framed that somebody else runs.
+	Script ScriptFrame
 	// Defer is the statement that puts off to the commit what can be put off in a transaction;
 	// "" where nothing can.
 	Defer string

@@ -137,7 +137,14 @@ func (d dialect) Can() engine.Capabilities {
 		return "concat(" + column +
 			", " + more + ")"
 	}, Conflict: conflict, Trial: d.Trial, Tidy: tidy, LongestStatement: longestStatement,
-		Frame: [2]string{"SET NAMES utf8mb4;\nSET SESSION time_zone = '+00:00', SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION';\nCREATE TEMPORARY TABLE anagram_expected (n INTEGER NOT NULL);\nBEGIN;", "COMMIT;\nDROP TEMPORARY TABLE anagram_expected;"}}
+		Script: engine.ScriptFrame{
+			Begin: "SET NAMES utf8mb4;\nSET SESSION time_zone = '+00:00', SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION';\n" +
+				"DROP TEMPORARY TABLE IF EXISTS anagram_script;\n" + engine.ScriptTable("TEMPORARY", "", "") + "\nBEGIN;",
+			// A client that goes on after errors comes here as well.
+			End: func(steps int) string {
+				return fmt.Sprintf("SET @anagram_end = IF((SELECT n FROM anagram_script) = %d, 'COMMIT', 'DO 0');\nPREPARE anagram_end FROM @anagram_end;\nEXECUTE anagram_end;\nDEALLOCATE PREPARE anagram_end;\nROLLBACK;\nDROP TEMPORARY TABLE anagram_script;", steps)
+			},
+			From: " FROM DUAL"}}
 }
 
 func sumOf(column string) string { return "lower(sha2(" + column + ", 256))" }
@@ -382,10 +389,20 @@ func (dialect) Encode(v record.Value, c catalog.Column) (any, error) {
 // Literal writes a value as MySQL reads it whatever its modes are: what a backslash would do
 // depends on them, and what a client does with signs that cannot be seen on the client.
 func (dialect) Literal(stored any) string {
-	if text, ok := stored.(string); ok && strings.ContainsFunc(text, func(r rune) bool { return r < 0x20 || r == 0x7f || r == '\\' }) {
+	if text, ok := stored.(string); ok && !engine.Plain(text) {
 		return "_utf8mb4 X'" + hex.EncodeToString([]byte(text)) + "'"
 	}
 	return engine.PlainLiteral(stored)
+}
+
+// Same compares texts by their bytes in UTF-8, and by the column's collation, which an index has.
+func (dialect) Same(column string, c catalog.Column, stored any, literal string) string {
+	text, ok := stored.(string)
+	if !ok || c.Kind != record.Text || !c.Loose || !strings.Contains(c.Declared, "char") && !strings.Contains(c.Declared, "text") &&
+		!strings.HasPrefix(c.Declared, "enum") && !strings.HasPrefix(c.Declared, "set") {
+		return column + " = " + literal
+	}
+	return fmt.Sprintf("%[1]s = %[2]s AND CAST(CONVERT(%[1]s USING utf8mb4) AS BINARY) = X'%[3]s'", column, literal, hex.EncodeToString([]byte(text)))
 }
 
 // Decides leaves out floating point columns, which do not compare exactly, and texts

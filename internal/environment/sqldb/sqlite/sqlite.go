@@ -10,6 +10,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"modernc.org/sqlite"
 	lib "modernc.org/sqlite/lib"
@@ -72,7 +73,13 @@ func (d dialect) Can() engine.Capabilities {
 	// A table may say ON CONFLICT REPLACE, which removes what is in the way without a word.
 	return engine.Capabilities{NoIDs: d.plain, WordsOnly: true, Aside: aside, Insert: "INSERT OR ABORT", Update: "UPDATE OR ABORT",
 		Broken: broken, Defer: "PRAGMA defer_foreign_keys = ON",
-		Frame: [2]string{"BEGIN;\nCREATE TEMP TABLE anagram_expected (n INTEGER NOT NULL);", "DROP TABLE temp.anagram_expected;\nCOMMIT;"}}
+		Script: engine.ScriptFrame{
+			// What a step refuses takes all back, and the table with it, so that nothing after it
+			// finds where to go on, whatever the client does about errors.
+			Begin: "BEGIN;\n" + engine.ScriptTable("TEMP", " ON CONFLICT ROLLBACK", ""),
+			End: func(steps int) string {
+				return fmt.Sprintf("UPDATE anagram_script SET %s = CASE WHEN n = %d THEN 1 END;\nDROP TABLE temp.anagram_script;\nCOMMIT;", engine.NotAsWritten, steps)
+			}}}
 }
 
 // aside opens a database in memory, which can reach nothing.
@@ -220,10 +227,21 @@ func (dialect) Encode(v record.Value, c catalog.Column) (any, error) {
 
 // Literal writes a value as SQLite reads it.
 func (dialect) Literal(stored any) string {
-	if text, ok := stored.(string); ok && strings.ContainsAny(text, "\x00\r") { // NUL ends a script, and clients drop a CR at a line's end
+	if text, ok := stored.(string); ok && !engine.Plain(text) && (strings.ContainsFunc(text, unicode.IsControl) || strings.ContainsRune(text, '\ufeff')) {
 		return "CAST(X'" + hex.EncodeToString([]byte(text)) + "' AS TEXT)"
 	}
 	return engine.PlainLiteral(stored)
+}
+
+// Same compares texts byte by byte, and by the column's own collation where an index has that.
+func (dialect) Same(column string, c catalog.Column, stored any, literal string) string {
+	switch _, ok := stored.(string); {
+	case !ok:
+		return column + " = " + literal
+	case !c.Loose:
+		return column + " = " + literal + " COLLATE BINARY"
+	}
+	return fmt.Sprintf("%[1]s = %[2]s AND %[1]s = %[2]s COLLATE BINARY", column, literal)
 }
 
 // Decides trusts only texts and whole numbers: a column may hold all else in several

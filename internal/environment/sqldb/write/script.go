@@ -13,13 +13,91 @@ import (
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/record"
 	"anagram/internal/environment"
+	"anagram/internal/environment/sqldb/engine"
 	"anagram/internal/environment/sqldb/query"
 	"anagram/internal/environment/sqldb/translate"
 )
 
-// Script writes one change as a statement that somebody else can run. References are
-// looked up by key in the statement itself, as their ids may not be there yet.
-func (s *Session) Script(ctx context.Context, m *environment.Model, c environment.Change) (string, error) {
+// Script begins a text of statements that somebody else can run.
+func (s *Session) Script() environment.Script { return &script{s: s} }
+
+// script is a text in the making. Each step moves anagram_script from one number to the next, and
+// does so only from the one before: whatever a client does about an error, nothing after it is
+// written.
+type script struct {
+	s       *Session
+	n       int // steps so far
+	checked bool
+}
+
+func (t *script) Begin() string { return t.s.Can.Script.Begin }
+
+func (t *script) End() string { return t.s.Can.Script.End(t.n) }
+
+// step goes on where a count of rows is as it has to be.
+func (t *script) step(refuses, place, where string, rows int) string {
+	t.n++
+	return fmt.Sprintf("UPDATE anagram_script SET %s = CASE WHEN n = %d AND (SELECT count(*) FROM %s WHERE %s) = %d THEN 1 END, n = %d;\n",
+		refuses, t.n-1, place, where, rows, t.n)
+}
+
+// guard is the condition that all steps so far were done.
+func (t *script) guard() string { return fmt.Sprintf("(SELECT n FROM anagram_script) = %d", t.n) }
+
+// Check is the step that fails where a record is not as it was, or where a new one is there
+// already. Values that the engine might compare otherwise are left out.
+func (t *script) Check(ctx context.Context, m *environment.Model, c environment.Change) (string, error) {
+	if c.Expect == nil {
+		return "", nil
+	}
+	s := t.s
+	f, err := s.Form(ctx, m, c.Type, nil, nil, false)
+	if err != nil {
+		return "", err
+	}
+	fail := func(err error) error {
+		return &environment.RecordError{Environment: s.Name, Address: m.Catalog.Address(c.Type, c.Key), Cause: err}
+	}
+	where, err := s.keyCondition(ctx, m, c.Type, stands(c), c.There != nil)
+	if err != nil {
+		return "", fail(err)
+	}
+	rows, out := 0, ""
+	if !c.Insert {
+		rows = 1
+		same, err := s.holds(ctx, m, f.Table, c.Fields, c.Expect)
+		if err != nil {
+			return "", fail(err)
+		}
+		where += same
+	}
+	if !t.checked {
+		t.checked = true
+		done, err := s.done(ctx, m, f.Table, c)
+		if err != nil {
+			return "", fail(err)
+		}
+		out = fmt.Sprintf("UPDATE anagram_script SET %s = CASE WHEN (SELECT count(*) FROM %s WHERE %s) = 0 THEN 1 END;\n",
+			engine.RunBefore, s.Dialect.Place(f.At), done)
+	}
+	return out + t.step(engine.NotAsExpected, s.Dialect.Place(f.At), where, rows), nil
+}
+
+// stands gives the key under which the record of a change is found.
+func stands(c environment.Change) record.Key {
+	switch {
+	case c.There != nil:
+		return *c.There
+	case c.Was != nil:
+		return *c.Was
+	}
+	return c.Key
+}
+
+// Write writes one change. References are looked up by key in the statement itself, as their ids
+// may not be there yet.
+func (t *script) Write(ctx context.Context, m *environment.Model, c environment.Change) (string, error) {
+	s := t.s
 	f, err := s.Form(ctx, m, c.Type, nil, nil, false)
 	if err != nil {
 		return "", err
@@ -28,6 +106,7 @@ func (s *Session) Script(ctx context.Context, m *environment.Model, c environmen
 		return &environment.RecordError{Environment: s.Name, Address: m.Catalog.Address(c.Type, c.Key), Field: field, Cause: cause}
 	}
 	var set assigned
+	refers := ""
 	fields, values := writtenWithKey(m, c)
 	for i, field := range fields {
 		if values[i].IsAbsent() {
@@ -37,6 +116,11 @@ func (s *Session) Script(ctx context.Context, m *environment.Model, c environmen
 		if err != nil {
 			return "", fail(field.Name, err)
 		}
+		there, err := t.referred(ctx, m, f.Table, field, values[i])
+		if err != nil {
+			return "", fail(field.Name, err)
+		}
+		refers += there
 		for n, column := range f.Stored(field.Name) {
 			if !makes(f.Table, column) {
 				set.add(s.Dialect.Quote(column), written[n])
@@ -59,30 +143,108 @@ func (s *Session) Script(ctx context.Context, m *environment.Model, c environmen
 		s.scriptStamps(ctx, m, f.Table, c.By, &set)
 	}
 	first := s.scriptStandIns(f.Table, c, &set)
-	switch {
-	case len(set.columns) == 0:
+	if len(set.columns) == 0 {
 		return "", nil
-	case c.Insert:
-		expected, err := s.expected(ctx, m, f.Table, c, c.Key)
+	}
+	text := ""
+	if c.Insert {
+		text = fmt.Sprintf("%s INTO %s (%s) SELECT %s%s WHERE %s;\n", verb(s.Can.Insert, "INSERT"), s.Dialect.Place(f.At),
+			strings.Join(set.columns, ", "), strings.Join(set.expressions, ", "), s.Can.Script.From, t.guard())
+	} else {
+		where, err := s.keyCondition(ctx, m, c.Type, stands(c), c.There != nil)
 		if err != nil {
 			return "", fail("", err)
 		}
-		return expected + first + fmt.Sprintf("%s INTO %s (%s) VALUES (%s);", verb(s.Can.Insert, "INSERT"), s.Dialect.Place(f.At),
-			strings.Join(set.columns, ", "), strings.Join(set.expressions, ", ")), nil
+		text = fmt.Sprintf("%s %s SET %s WHERE %s AND %s;\n", verb(s.Can.Update, "UPDATE"), s.Dialect.Place(f.At), set.list(), where, t.guard())
 	}
-	stands := c.Key
-	if c.Was != nil {
-		stands = *c.Was
-	}
-	where, err := s.keyCondition(ctx, m, c.Type, stands)
+	done, err := s.done(ctx, m, f.Table, c)
 	if err != nil {
 		return "", fail("", err)
 	}
-	expected, err := s.expected(ctx, m, f.Table, c, stands)
-	if err != nil {
-		return "", fail("", err)
+	return refers + first + text + t.step(engine.NotAsWritten, s.Dialect.Place(f.At), done, 1), nil
+}
+
+// referred is the step that fails where what a value refers to is not there once; "" of others.
+func (t *script) referred(ctx context.Context, m *environment.Model, in query.Table, field record.Field, v record.Value) (string, error) {
+	if ref := in.Refers[field.Name]; ref.To == nil || ref.ByKey || ref.Inside != nil || v.IsNull() {
+		return "", nil
 	}
-	return expected + fmt.Sprintf("%s %s SET %s WHERE %s;", verb(s.Can.Update, "UPDATE"), s.Dialect.Place(f.At), set.list(), where), nil
+	where, err := t.s.keyCondition(ctx, m, v.Refers(), v.Key(), false)
+	if err != nil {
+		return "", err
+	}
+	to, err := t.s.Table(ctx, m, v.Refers())
+	if err != nil {
+		return "", err
+	}
+	return t.step(engine.NotReferred, t.s.Dialect.Place(to.At), where, 1), nil
+}
+
+// done is the condition of a record that holds what a change writes, as far as the engine can
+// tell.
+func (s *Session) done(ctx context.Context, m *environment.Model, t query.Table, c environment.Change) (string, error) {
+	key, spelled := c.Key, false
+	if c.Was == nil && c.There != nil {
+		key, spelled = *c.There, true
+	}
+	where, err := s.keyCondition(ctx, m, c.Type, key, spelled)
+	if err != nil {
+		return "", err
+	}
+	same, err := s.holds(ctx, m, t, c.Fields, c.Values)
+	return where + same, err
+}
+
+// holds is the condition, after others, that a row has these values. Those that the engine might
+// compare otherwise are left out, and attachments that are not at hand.
+func (s *Session) holds(ctx context.Context, m *environment.Model, t query.Table, fields []record.Field, values []record.Value) (string, error) {
+	out := ""
+	for i, v := range values {
+		field := fields[i]
+		column, ref := t.Columns[field.Name], t.Refers[field.Name]
+		if v.Kind() == record.Bytes && s.Can.SumOf != nil {
+			out += " AND " + s.Can.SumOf(s.Dialect.Quote(field.Name)) + " = '" + v.Text() + "'"
+			continue
+		}
+		plain := ref.To == nil && !v.IsNull()
+		if v.IsAbsent() || v.Kind() != record.Bytes && (column.NoEquality || ref.Inside != nil || plain &&
+			(!s.Dialect.Decides(column, v) || t.Words[field.Name] != (catalog.Words{}))) {
+			continue
+		}
+		same, err := s.sameAs(ctx, m, t, field, v, true)
+		if err != nil {
+			return "", err
+		}
+		out += " AND " + same
+	}
+	return out, nil
+}
+
+// sameAs is the condition that a row has a value in a field: exactly, or as the column's
+// collation takes it.
+func (s *Session) sameAs(ctx context.Context, m *environment.Model, t query.Table, field record.Field, v record.Value, exact bool) (string, error) {
+	written, err := s.scripted(ctx, m, t, field, v)
+	if err != nil {
+		return "", err
+	}
+	var parts []string
+	for n, name := range t.Stored(field.Name) {
+		column := s.Dialect.Quote(name)
+		switch {
+		case written[n] == "NULL":
+			parts = append(parts, column+" IS NULL")
+		case exact && t.Refers[field.Name].To == nil && !v.IsNull():
+			stored, err := s.Encode(m, t.Type, v, t.Columns[name])
+			if words, ok := t.Words[field.Name]; err != nil || ok && words != (catalog.Words{}) {
+				parts = append(parts, column+" = "+written[n])
+				continue
+			}
+			parts = append(parts, s.Dialect.Same(column, t.Columns[name], stored, written[n]))
+		default:
+			parts = append(parts, column+" = "+written[n])
+		}
+	}
+	return strings.Join(parts, " AND "), nil
 }
 
 // scriptStandIns adds what stands in references of a new record that get their values later,
@@ -96,47 +258,6 @@ func (s *Session) scriptStandIns(t query.Table, c environment.Change, set *assig
 		return s.Can.Defer + ";\n"
 	}
 	return ""
-}
-
-// Frame begins and ends a script.
-func (s *Session) Frame() (begin, end string) { return s.Can.Frame[0], s.Can.Frame[1] }
-
-// expected is the statement that fails where a record is not as it was, or where a new one
-// is there already. Values that the engine might compare otherwise are left out.
-func (s *Session) expected(ctx context.Context, m *environment.Model, t query.Table, c environment.Change, key record.Key) (string, error) {
-	if c.Expect == nil {
-		return "", nil
-	}
-	where, err := s.keyCondition(ctx, m, c.Type, key)
-	if err != nil {
-		return "", err
-	}
-	count := 1
-	if c.Insert {
-		count = 0
-	}
-	for i, v := range c.Expect {
-		field := c.Fields[i]
-		column, ref := t.Columns[field.Name], t.Refers[field.Name]
-		plain := ref.To == nil && !v.IsNull()
-		if c.Insert || v.IsAbsent() || column.NoEquality || ref.Inside != nil || plain &&
-			(!s.Dialect.Decides(column, v) || t.Words[field.Name] != (catalog.Words{})) {
-			continue
-		}
-		written, err := s.scripted(ctx, m, t, field, v)
-		if err != nil {
-			return "", err
-		}
-		for n, name := range t.Stored(field.Name) {
-			if written[n] == "NULL" {
-				where += " AND " + s.Dialect.Quote(name) + " IS NULL"
-			} else {
-				where += " AND " + s.Dialect.Quote(name) + " = " + written[n]
-			}
-		}
-	}
-	return fmt.Sprintf("INSERT INTO anagram_expected SELECT CASE WHEN count(*) = %d THEN 1 END FROM %s WHERE %s;\n", count,
-		s.Dialect.Place(t.At), where), nil
 }
 
 // scriptStamps adds the stamps of a new record that nothing is known to fill.
@@ -222,7 +343,7 @@ func (s *Session) scripted(ctx context.Context, m *environment.Model, t query.Ta
 	case ref.To == nil:
 		return one(v)
 	}
-	where, err := s.keyCondition(ctx, m, v.Refers(), v.Key())
+	where, err := s.keyCondition(ctx, m, v.Refers(), v.Key(), false)
 	if err != nil {
 		return nil, err
 	}
@@ -239,25 +360,20 @@ func (s *Session) scripted(ctx context.Context, m *environment.Model, t query.Ta
 	return out, nil
 }
 
-// keyCondition is the condition that a row has a key.
-func (s *Session) keyCondition(ctx context.Context, m *environment.Model, typ string, key record.Key) (string, error) {
+// keyCondition is the condition that a row has a key: as it is spelled, or, of a field whose rule
+// takes several spellings for one, as the column's collation takes it.
+func (s *Session) keyCondition(ctx context.Context, m *environment.Model, typ string, key record.Key, spelled bool) (string, error) {
 	t, err := s.Table(ctx, m, typ)
 	if err != nil {
 		return "", err
 	}
 	var parts []string
 	for i, field := range m.Shapes[typ] {
-		written, err := s.scripted(ctx, m, t, field, key.Parts()[i])
+		same, err := s.sameAs(ctx, m, t, field, key.Parts()[i], spelled || field.Rule == (record.Rule{}))
 		if err != nil {
 			return "", err
 		}
-		for n, column := range t.Stored(field.Name) {
-			if written[n] == "NULL" {
-				parts = append(parts, s.Dialect.Quote(column)+" IS NULL")
-			} else {
-				parts = append(parts, s.Dialect.Quote(column)+" = "+written[n])
-			}
-		}
+		parts = append(parts, same)
 	}
 	return strings.Join(parts, " AND "), nil
 }

@@ -55,7 +55,7 @@ func EachChange(ctx context.Context, r prepare.Ready, writes []sequence.Write, e
 			if !expecting {
 				continue
 			}
-			if changes[i].Expect, err = expects(r, k.approvals[i], changes[i], k.images[w.ID]); err != nil {
+			if err = expects(r, k.approvals[i], &changes[i], k.images[w.ID]); err != nil {
 				return err
 			}
 		}
@@ -91,23 +91,32 @@ func keep(ctx context.Context, r prepare.Ready, writes []sequence.Write, byID ma
 	return k, err
 }
 
-// expects gives what a record holds so far in the fields of a change.
-func expects(r prepare.Ready, a *standing.Approval, c environment.Change, image run.Image) ([]record.Value, error) {
-	out := make([]record.Value, len(c.Fields))
-	for i := range out {
-		out[i] = record.AbsentValue()
+// expects adds to a change what its record holds so far in the fields of the change, and its key
+// as it is spelled there.
+func expects(r prepare.Ready, a *standing.Approval, c *environment.Change, image run.Image) error {
+	c.Expect = make([]record.Value, len(c.Fields))
+	for i := range c.Expect {
+		c.Expect[i] = record.AbsentValue()
 	}
 	t, _ := r.Docket.Type(a.Type)
 	if image.Line == "" {
-		return out, nil
+		return nil
 	}
 	before, err := record.ParseLine([]byte(image.Line), a.Type, t.Fields, r.Model.Shapes)
+	if err != nil {
+		return err
+	}
+	c.There = &before.Key
 	for i, field := range c.Fields {
-		if at := record.FieldAt(t.Fields, field.Name); err == nil && at >= 0 {
-			out[i] = before.Values[at]
+		at := record.FieldAt(t.Fields, field.Name)
+		if at < 0 {
+			continue
+		}
+		if c.Expect[i], err = r.Docket.Found.WithContent(before.Values[at]); err != nil {
+			return err
 		}
 	}
-	return out, err
+	return nil
 }
 
 // change makes the write of one record: only approved fields, and for a new record
