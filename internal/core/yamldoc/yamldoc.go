@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/agnivade/levenshtein"
@@ -63,12 +64,12 @@ func Parse(name string, source []byte) (*Document, error) {
 func (d *Document) Decode(into any) error {
 	decoder := yaml.NewDecoder(bytes.NewReader(d.source), yaml.Strict())
 	if err := decoder.Decode(into); err != nil && d.root != nil {
-		return d.wrap(err, knownKeys(reflect.TypeOf(into), map[reflect.Type]bool{}))
+		return d.wrap(err, reflect.TypeOf(into))
 	}
 	return nil
 }
 
-func (d *Document) wrap(err error, known []string) error {
+func (d *Document) wrap(err error, into reflect.Type) error {
 	out := &Error{File: d.name, Message: err.Error()}
 	var unknown *yaml.UnknownFieldError
 	var yamlError yaml.Error
@@ -83,26 +84,61 @@ func (d *Document) wrap(err error, known []string) error {
 		out.Message = fmt.Sprintf("%s stands where %s is expected", said(kind.SrcType), said(kind.DstType))
 	}
 	if errors.As(err, &unknown) {
+		var known []string
+		if path, ok := pathTo(d.root, unknown.Token.Position.Line, unknown.Token.Position.Column); ok {
+			known = keysAt(into, path)
+		}
 		out.Message = fmt.Sprintf("the key %q is not known here%s", unknown.Token.Value, Nearest(unknown.Token.Value, known))
 	}
 	return out
 }
 
-// knownKeys collects the keys of all structs within a type.
-func knownKeys(t reflect.Type, seen map[reflect.Type]bool) []string {
-	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Map || t.Kind() == reflect.Slice {
+// keysAt gives the keys that a mapping may have which stands at a path within a value of a type;
+// nil where that cannot be told.
+func keysAt(t reflect.Type, path []string) (keys []string) {
+	for t.Kind() == reflect.Pointer {
 		t = t.Elem()
 	}
-	if t.Kind() != reflect.Struct || seen[t] {
+	switch {
+	case len(path) > 0 && (t.Kind() == reflect.Map || t.Kind() == reflect.Slice):
+		return keysAt(t.Elem(), path[1:])
+	case t.Kind() != reflect.Struct:
 		return nil
 	}
-	seen[t] = true
-	var out []string
 	for field := range t.Fields() {
-		out = append(out, field.Tag.Get("yaml"))
-		out = append(out, knownKeys(field.Type, seen)...)
+		name, options, _ := strings.Cut(field.Tag.Get("yaml"), ",")
+		switch {
+		case strings.Contains(options, "inline"):
+			keys = append(keys, keysAt(field.Type, path)...)
+		case len(path) > 0 && name == path[0]:
+			return keysAt(field.Type, path[1:])
+		case len(path) == 0 && name != "" && name != "-":
+			keys = append(keys, name)
+		}
 	}
-	return out
+	return keys
+}
+
+// pathTo gives the names (indexes in lists) of what is around a key at a place of the text.
+func pathTo(node ast.Node, line, column int) (path []string, found bool) {
+	switch n := node.(type) {
+	case *ast.MappingNode:
+		for _, v := range n.Values {
+			if at := v.Key.GetToken().Position; at.Line == line && at.Column == column {
+				return nil, true
+			}
+			if rest, ok := pathTo(v.Value, line, column); ok {
+				return append([]string{keyText(v)}, rest...), true
+			}
+		}
+	case *ast.SequenceNode:
+		for i, v := range n.Values {
+			if rest, ok := pathTo(v, line, column); ok {
+				return append([]string{strconv.Itoa(i)}, rest...), true
+			}
+		}
+	}
+	return nil, false
 }
 
 // TextOr reads a value that may be written as a text instead of in full, for

@@ -24,6 +24,6 @@ func reviewOnTerminal(ctx context.Context, a *app, s *session.Session, d *docket
 		fmt.Fprintln(a.Out, a.Wrap(fmt.Sprintf("%s decided.", present.Count(decided, "finding")), ""))
 	}
 	present.Printf(a.Out, "Decisions in docket %d: %s.\n", d.Header.Number, present.TallyText(tally.Tally))
-	present.NextStep(a.Page, tally)
+	present.NextStep(ctx, a.Page, s, tally)
 	return nil
 }

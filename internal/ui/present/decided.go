@@ -1,6 +1,7 @@
 package present
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -9,6 +10,7 @@ import (
 	"anagram/internal/core/match"
 	"anagram/internal/core/show"
 	"anagram/internal/flow/decide"
+	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
 	"anagram/internal/store/docket/run"
 	"anagram/internal/ui/wire"
@@ -31,7 +33,7 @@ func Decided(a *Page, r decide.Request, h docket.Header, result decide.Result) e
 		a.Next(fmt.Sprintf("anagram review %d --decision approved --full", h.Number)) // all of it is held up
 		return nil
 	}
-	NextStep(a, result.Now)
+	NextStep(context.Background(), a, nil, result.Now) // nothing is decided on top of an import that is half done
 	return nil
 }
 
@@ -195,13 +197,15 @@ func codesOf(records []decide.BlockedRecord) []string {
 }
 
 // NextStep names the sensible next command for a docket.
-func NextStep(a *Page, s docket.Summary) {
+func NextStep(ctx context.Context, a *Page, of *session.Session, s docket.Summary) {
 	n := s.Header.Number
 	imported := len(s.Runs) > 0 && s.Runs[len(s.Runs)-1].Outcome == run.Imported
 	rehearsed := len(s.Runs) > 0 && s.Runs[len(s.Runs)-1].Outcome == run.Rehearsed
 	switch {
 	case a.Alone != "" && s.Tally.Open > s.Tally.Stuck:
 		a.Next("anagram approve", Arg(a.Alone), "PATTERN, or decline, or hold")
+	case half(ctx, of, s):
+		a.Next(fmt.Sprintf("anagram import %d --resume", n))
 	case a.Alone != "":
 		a.Note("Send %s back to whoever works with the docket; there it is read in with: anagram decide %d --from FILE", a.Alone, n)
 	case s.Earlier && !imported && s.Header.Restores > 0:
@@ -216,6 +220,16 @@ func NextStep(a *Page, s docket.Summary) {
 		// Conflicts wait for another match; what is approved need not.
 		a.Next(fmt.Sprintf("anagram import %d --rehearse", n))
 	}
+}
+
+// half reports whether the last import was broken off half way, and no restore took it back.
+func half(ctx context.Context, of *session.Session, s docket.Summary) bool {
+	_, unknown := run.LastUnsettled(s.Runs)
+	if _, unfinished := run.LastUnfinished(s.Runs); unknown || !unfinished || of == nil {
+		return false
+	}
+	pasts, err := of.Pasts(ctx)
+	return err == nil && !session.TakenBack(pasts)[s.Header.Number]
 }
 
 // matchAgain names the command that looks how things stand after an import.

@@ -107,6 +107,8 @@ func outcomeSentence(r importing.Result, folder string) string {
 		return fmt.Sprintf("Every approved record of docket %d is blocked; nothing was written to %s.", h.Number, h.Target)
 	case r.Already > 0 && r.New+r.Changed+r.Removed == 0:
 		return fmt.Sprintf("There was nothing left to write to %s.", h.Target)
+	case r.New+r.Changed+r.Removed == 0:
+		return fmt.Sprintf("Nothing of docket %d was left to write to %s.", h.Number, h.Target)
 	case r.Outcome == run.WrittenOut:
 		return fmt.Sprintf("Wrote load files for %s of docket %d into %s. Nothing was written to %s; when they have been loaded there, the next match says so.", written, h.Number, folder, h.Target)
 	case r.Outcome == run.Rehearsed:

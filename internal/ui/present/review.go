@@ -104,7 +104,7 @@ func Review(ctx context.Context, a *Page, s *session.Session, d *docket.Docket, 
 	}
 	fmt.Fprintln(out, a.Wrap(fmt.Sprintf("%s. Decisions: %s.", what, TallyText(tally.Tally)), ""))
 	Printf(out, "Digest %s\n", digest[:16])
-	NextStep(a, tally)
+	NextStep(ctx, a, s, tally)
 	return nil
 }
 

@@ -82,7 +82,7 @@ func Waiting(ctx context.Context, a *Page, s *session.Session, sound []register.
 		a.Next(fmt.Sprintf("anagram review %d --decision waiting", next.Header.Number)) // others have to approve it as well
 		return nil
 	}
-	NextStep(a, *next)
+	NextStep(ctx, a, s, *next)
 	return nil
 }
 

@@ -13,7 +13,7 @@ import (
 var (
 	brokenNames = pattern.Of(`(?:UNIQUE|NOT NULL) constraint failed: (.*?)(?: \(\d+\))?$`)
 	brokenRule  = pattern.Of(`CHECK constraint failed: (.*?)(?: \(\d+\))?$`)
-	schemaError = pattern.Of(`no such (?:table|column|function|module): [\pL\pN_. "]+`)
+	schemaError = pattern.Of(`no such (?:table|column|function|module): [\pL\pN_. "]+|table [\pL\pN_."]+ has no column named [\pL\pN_."]+`)
 )
 
 // refusal says which constraint refused something.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 
+	"anagram/internal/core/catalog"
 	"anagram/internal/core/check"
 	"anagram/internal/environment"
 	"anagram/internal/flow/fit"
@@ -32,6 +33,9 @@ func Fits(ctx context.Context, s *session.Session, r Ready, env environment.Envi
 			return r, session.Usage("%s of %s is a view, which is only read. Decline the findings of %s, or keep it elsewhere",
 				place.Name, name, typ)
 		}
+	}
+	if err := r.stillThere(about.Places, types); err != nil {
+		return r, err
 	}
 	address := r.Docket.Header.TargetAddress
 	if now := s.AddressOf(name, about.Address); now != address {
@@ -70,6 +74,28 @@ func Guarded(ctx context.Context, s *session.Session, r Ready, target environmen
 	}
 	if len(blockers) > 0 {
 		return &session.BlockedError{Docket: h.Number, Checks: blockers}
+	}
+	return nil
+}
+
+// stillThere refuses a docket with a field that the target does not have any more: all of a record is
+// read again, whatever of it is written.
+func (r Ready) stillThere(places map[string]catalog.Place, types []string) error {
+	for _, name := range types {
+		t, _ := r.Model.Catalog.Type(name)
+		of, _ := r.Docket.Type(name)
+		place, there := places[t.Place(r.Model.Environment)]
+		if !there {
+			continue
+		}
+		for _, field := range of.Fields {
+			for _, column := range t.Stored(field.Name) {
+				if _, ok := place.Column(column); !ok {
+					return session.Usage("Docket %d has field %s of %s, and %s has no column %s in %s any more; nothing was written. %s", r.Docket.Header.Number,
+						field.Name, name, r.Model.Environment, column, place.Name, r.Docket.Header.Again())
+				}
+			}
+		}
 	}
 	return nil
 }
