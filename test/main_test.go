@@ -212,6 +212,7 @@ func (p *place) json(code int, args ...string) map[string]any {
 
 // finding is a line of review --json.
 type finding struct {
+	Title                           string
 	Address, Type, Status, Decision string
 	Reasons                         []string
 	DecidedBy                       string `json:"decided_by"`

@@ -44,7 +44,7 @@ types:
 		"types:\n  a: {key: [c, d], id: i}\n  b: {key: [c], refers: {x: {to: a, by: key}}}\n": "by its key, which is more than one plain field",
 		"types:\n  a: {key: [c], as: {f: boolean Y}}\n":                                       "boolean Y/N",
 		"types:\n  a: {key: [c], id: {feld: i}}\n":                                            `the key "feld" is not known here; did you mean "field"?`,
-		"types:\n  a: {key: [c], field: x}\n":                                               `the key "field" is not known here; known: `,
+		"types:\n  a: {key: [c], field: x}\n":                                                 `the key "field" is not known here; known: `,
 		"types:\n  a: {key: [c], refers: {x: {type: a}}}\n":                                   `the key "type" is not known here`,
 	} {
 		_, err := Parse("catalog.yaml", []byte(source))

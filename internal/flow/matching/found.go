@@ -58,7 +58,7 @@ func entry(c compared, w atWork, f check.Facts) docket.Finding {
 	of := f.Found
 	entry := docket.Finding{
 		Type: w.Name, Address: f.Address, Status: of.Status, Reasons: of.Reasons,
-		Key: string(record.AppendKey(nil, of.Key)), Order: of.Key.Order(), Title: title(w, of),
+		Key: string(record.AppendKey(nil, of.Key)), Order: of.Key.Order(), Title: c.title(w, of),
 	}
 	if of.Source != nil {
 		entry.Source = string(record.AppendLine(nil, w.fields, *of.Source))
@@ -123,14 +123,16 @@ func needs(c compared, f finding, out *sink) {
 	}
 }
 
-func title(w atWork, f match.Finding) string {
+func (c compared) title(w atWork, f match.Finding) string {
 	at := record.FieldAt(w.fields, w.Title)
 	if at < 0 {
 		return ""
 	}
 	for _, rec := range []*record.Record{f.Source, f.Target} {
-		if rec != nil && rec.Values[at].Kind() != record.Absent && !rec.Values[at].IsNull() {
-			return rec.Values[at].Text()
+		if rec != nil {
+			if text := show.Show(c.catalog, w.fields[at], rec.Values[at]); text != nil {
+				return *text
+			}
 		}
 	}
 	return ""

@@ -191,10 +191,13 @@ func titleOf(p *parcel.Reader, r library.Record) string {
 		return ""
 	}
 	at := record.FieldAt(r.Type.Fields, t.Title)
-	if at < 0 || r.Record.Values[at].IsNull() {
+	if at < 0 {
 		return ""
 	}
-	return show.Harmless(r.Record.Values[at].Text())
+	if text := show.Show(p.Catalog, r.Type.Fields[at], r.Record.Values[at]); text != nil {
+		return show.Harmless(*text)
+	}
+	return ""
 }
 
 func selectionAddCommand(a *app) *cobra.Command {

@@ -18,8 +18,9 @@ func (s *Reader) noteForm(m *environment.Model, f *translate.Form, rec *record.R
 	case stored == nil && (c.Ref.None == nil || !all):
 		return
 	case c.Ref.None != nil && v.IsNull():
-	case !all || c.Ref.To != nil || c.Ref.Inside != nil || v.IsNull() || v.Kind() == record.Bytes:
+	case !all || v.IsNull() || v.Kind() == record.Bytes || c.Ref.To != nil && c.Ref.Inside == nil:
 		return
+	case c.Ref.Inside != nil: // what would be written is known only with the ids of that moment
 	default:
 		written, err := s.wouldWrite(m, f, c, v)
 		if err != nil || s.sameForm(written, stored) {

@@ -122,10 +122,21 @@ func inForms(t query.Table, settings []setting, forms map[string]record.Stored) 
 			if c := t.Columns[set.column]; c.Kind == record.Integer && form.Kind == "text" {
 				stored = translate.StoredNone(form.Text, c)[0]
 			}
-			if ok {
+			if ok && (t.Refers[set.column].Inside == nil || sameInside(stored, set.stored)) {
 				settings[i].stored = stored
 			}
 		}
 	}
 	return settings
+}
+
+// sameInside reports whether a value with internal ids inside, as it was stored once, says the same as
+// what would be written now: the ids may be others by now.
+func sameInside(was, now any) bool {
+	a, errA := record.Parse(record.JSON, engine.StoredText(was))
+	b, errB := record.Parse(record.JSON, engine.StoredText(now))
+	if errA != nil || errB != nil {
+		return engine.StoredText(was) == engine.StoredText(now)
+	}
+	return a.Equal(b)
 }
