@@ -18,7 +18,7 @@ var outputs = []struct {
 	{"version", 0, "version"}, {"status", 0, "status"}, {"status-parcel", 0, "status first"}, {"status-parcel", 0, "status first --ask"},
 	{"env-list", 0, "env list"}, {"env-test", 0, "env test"},
 	{"history", 0, "history"}, {"history-docket", 0, "history 1"}, {"history-record", 0, "history item/A"}, {"history-out", 0, "history 1 --out h.html"},
-	{"review", 0, "review 1"}, {"review-out", 0, "review 1 --out r.csv"},
+	{"review", 0, "review 1"}, {"review-out", 0, "review 1 --out r.csv"}, {"review-files", 0, "review 1 --files looked"},
 	{"catalog", 0, "catalog show"}, {"catalog-type", 0, "catalog show item"}, {"catalog-check", 0, "catalog check"},
 	{"catalog-draft", 0, "catalog draft sandbox"}, {"catalog-file", 0, "catalog show --docket 1 --out c.yaml"},
 	{"parcel-list", 0, "parcel list"}, {"parcel-record", 0, "parcel show first item/A"}, {"parcel-verify", 0, "parcel verify first"},

@@ -15,6 +15,7 @@ const (
 	Manifest      = 8 << 20   // of a parcel; pairs.jsonl
 	ManifestParts = 250_000   // objects and lists in a manifest
 	Line          = 16 << 20  // a record as it is written in a parcel, a docket or a file
+	Attachment    = 16 << 20  // an attachment that a docket keeps for people to look at
 	Entries       = 200_000   // files in a parcel
 	Unpacked      = 16 << 30  // all of a parcel, attachments included
 	Book          = 512 << 20 // a workbook, unpacked

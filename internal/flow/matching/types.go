@@ -43,16 +43,20 @@ type collectors struct {
 	claims  *claiming // nil where nothing is unique beside the key
 	rules   *ruling   // nil where the target has no rules
 	outside *outsiders
+	files   *attached
 }
 
 func newCollectors(c compared, w atWork) (collectors, error) {
 	outside, err := newOutsiders(c, w)
-	return collectors{renames: newRenames(c, w.Type), claims: newClaiming(c, w), rules: newRuling(c, w), outside: outside}, err
+	return collectors{renames: newRenames(c, w.Type), claims: newClaiming(c, w), rules: newRuling(c, w), outside: outside, files: newAttached(w.fields)}, err
 }
 
 // note tells the lookups of a finding; those that have enough ask.
 func (col collectors) note(ctx context.Context, c compared, w atWork, f finding, out *sink) error {
 	col.renames.note(f)
+	if err := col.files.note(ctx, c, w, f, out); err != nil {
+		return err
+	}
 	if err := col.outside.note(ctx, c, w, f); err != nil {
 		return err
 	}
@@ -68,6 +72,9 @@ func (col collectors) note(ctx context.Context, c compared, w atWork, f finding,
 // flush asks for what is left, and gives the findings that the target has outside.
 func (col collectors) flush(ctx context.Context, c compared, w atWork, likely *likelyNames, out *sink) ([]heldOutside, error) {
 	col.renames.tell(c, likely, out)
+	if err := col.files.flush(ctx, c, w, out); err != nil {
+		return nil, err
+	}
 	if err := col.claims.flush(ctx, c, w, out); err != nil {
 		return nil, err
 	}

@@ -48,7 +48,7 @@ func reviewCommand(a *app) *cobra.Command {
 	var r present.Reviewing
 	var words whichFlags
 	var removals, print bool
-	var outFile string
+	var outFile, filesIn string
 	cmd := &cobra.Command{
 		Use:   "review [DOCKET]",
 		Short: "Show what a docket found: groups of records, or each record field by field",
@@ -67,6 +67,12 @@ where there is more than fits on a screen; --full shows every record, field by f
 				return err
 			}
 			defer d.Close()
+			if outFile != "" && filesIn != "" {
+				return &session.UsageError{Message: "--out and --files do not go together: one writes a report, the other what is looked at beside it"}
+			}
+			if filesIn != "" {
+				return writeFiles(cmd.Context(), a, s, d, r.Which, filesIn)
+			}
 			if outFile != "" {
 				return writeReport(cmd.Context(), a, s, d, r.Which, removals, outFile)
 			}
@@ -90,6 +96,7 @@ where there is more than fits on a screen; --full shows every record, field by f
 	flags.BoolVar(&r.All, "all", false, "list what is without differences and what was not compared as well")
 	flags.BoolVar(&removals, "removals", false, "list what only the target has, for a person to remove by hand")
 	flags.StringVar(&outFile, "out", "", "write a report into this new file instead: .xlsx, .csv, .html or .jsonl")
+	flags.StringVar(&filesIn, "files", "", "write both sides' attachments, and long texts, that differ into this new folder")
 	flags.BoolVar(&print, "print", false, "as text, on a terminal too")
 	return cmd
 }

@@ -194,7 +194,7 @@ func titleOf(p *parcel.Reader, r library.Record) string {
 	if at < 0 {
 		return ""
 	}
-	if text := show.Show(p.Catalog, r.Type.Fields[at], r.Record.Values[at]); text != nil {
+	if text := show.Show(p.Catalog, r.Type.Fields[at], r.Values[at]); text != nil {
 		return show.Harmless(*text)
 	}
 	return ""

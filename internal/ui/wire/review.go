@@ -286,3 +286,12 @@ type Reviewed struct {
 	File     string `json:"file"`
 	Findings int    `json:"findings"`
 }
+
+// FilesWritten is the output of review --files.
+type FilesWritten struct {
+	Docket   int      `json:"docket"`
+	Files    int      `json:"files"`
+	Findings int      `json:"findings"`
+	Folder   string   `json:"folder"`
+	NotHeld  []string `json:"not_held"` // attachments that the docket does not hold, for people
+}
