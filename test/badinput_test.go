@@ -90,12 +90,6 @@ func TestBadDatabases(t *testing.T) {
 		}},
 		{"not a database", "is not an SQLite database", func(p *place) { p.write("source.db", strings.Repeat("no database at all ", 500)) }},
 		{"empty", `nothing called`, func(p *place) { p.write("source.db", "") }},
-		{"a text in a date", `assay/GLU in source, field day: "soon" is not a date`, func(p *place) { p.sql("source", "UPDATE assays SET day = 'soon' WHERE code = 'GLU'") }},
-		{"a text in a number", "assay/GLU in source, field low", func(p *place) { p.sql("source", "UPDATE assays SET low = 'much' WHERE code = 'GLU'") }},
-		{"text that is not UTF-8", "unit/g in source, field name: the text is not UTF-8", func(p *place) { p.sql("source", "UPDATE units SET name = cast(x'ff41' AS TEXT) WHERE code = 'g'") }},
-		{"a dangling reference", "assay/GLU in source, field unit_id: it refers to unit with internal id 77", func(p *place) {
-			p.sql("source", "PRAGMA foreign_keys = 0; UPDATE assays SET unit_id = 77 WHERE code = 'GLU'")
-		}},
 	} {
 		p := plainPlace(t)
 		c.break_(p)
@@ -105,6 +99,17 @@ func TestBadDatabases(t *testing.T) {
 		assert.Contains(t, words(r.err), c.why, c.name)
 		delete(before, "parcels")
 		assert.Equal(t, before, p.files(), c.name)
+	}
+	// A value that cannot be read is named, and stops nothing.
+	for why, change := range map[string]string{
+		`assay/GLU, field day: "soon" is not a date`:                      "UPDATE assays SET day = 'soon' WHERE code = 'GLU'",
+		"assay/GLU, field low":                                            "UPDATE assays SET low = 'much' WHERE code = 'GLU'",
+		"unit/g, field name: the text is not UTF-8":                       "UPDATE units SET name = cast(x'ff41' AS TEXT) WHERE code = 'g'",
+		"assay/GLU, field unit_id: it refers to unit with internal id 77": "PRAGMA foreign_keys = 0; UPDATE assays SET unit_id = 77 WHERE code = 'GLU'",
+	} {
+		p := plainPlace(t)
+		p.sql("source", change)
+		assert.Contains(t, words(p.must(0, "export", "source").out), why)
 	}
 }
 

@@ -95,16 +95,24 @@ func TestAFolderOfFilesAsTargetAndSource(t *testing.T) {
 func TestFilesThatCannotBeRead(t *testing.T) {
 	t.Parallel()
 	for content, want := range map[string]string{
-		"":                      "things.csv: it is empty; the first line names the columns",
-		"a,a\n":                 "column 2 has the name \"a\", which stands twice in the first line",
-		"code,name\n\"x":        "line 2: a quote is opened and never closed",
-		"code,name\nA,\xff\xfe": "line 2: column name is not UTF-8",
+		"":               "things.csv: it is empty; the first line names the columns",
+		"a,a\n":          "column 2 has the name \"a\", which stands twice in the first line",
+		"code,name\n\"x": "line 2: a quote is opened and never closed",
 	} {
 		p := filesPlace(t, "csv")
 		p.write("data/things.csv", content)
 		p.refused(want, "export", "files")
 	}
-	p := filesPlace(t, "jsonl")
+	// A text that is not UTF-8 is one of its record, and stays as it stands.
+	p := filesPlace(t, "csv")
+	odd := "id,code,name,price,active,unit_id,remark\n9,A,\xff\xfe,2.50,true,7,\n"
+	p.write("data/things.csv", odd)
+	assert.Contains(t, words(p.must(0, "export", "files", "--name", "f").out), "thing/A, field name: the text is not UTF-8")
+	p.must(3, "match", "source", "--against", "files")
+	p.must(0, "approve", "*")
+	p.must(0, "import")
+	assert.True(t, strings.HasPrefix(string(p.read("data/things.csv")), odd))
+	p = filesPlace(t, "jsonl")
 	p.write("data/things.jsonl", "{\"code\":\"A\"}\n{\"code\"\n")
 	p.refused("things.jsonl: line 2", "export", "files")
 	p.write("data/things.csv", "code\nA\n")

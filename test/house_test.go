@@ -72,6 +72,7 @@ var arrows = map[string][]string{
 	"internal/flow/agreed":            below("internal/flow/session", "internal/flow/sides"),
 	"internal/flow/standing":          below("internal/flow/session"),
 	"internal/flow/decide":            below("internal/flow/session", "internal/flow/standing"),
+	"internal/flow/extract":           below("internal/flow/session", "internal/flow/standing", "internal/flow/decide"),
 	"internal/flow/shown":             below("internal/flow/session", "internal/flow/standing", "internal/flow/decide"),
 	"internal/flow/joining":           below("internal/flow/session", "internal/flow/standing", "internal/flow/decide", "internal/flow/shown"),
 	"internal/flow/export":            below(lower...),

@@ -48,7 +48,7 @@ func TestWhatAConditionPicksIsWrittenAlike(t *testing.T) {
 	odd := newPlace(t, "types:\n  item: {at: items, key: [code], id: id}\n", "CREATE TABLE items (id INTEGER PRIMARY KEY, code TEXT, day DATE); INSERT INTO items VALUES (1, 'A', '2026-01-01'), (2, 'B', 'none'), (3, 'C', NULL);", "")
 	odd.must(0, "export", "source", "--name", "without", "--where", "item: code != 'B'")
 	assert.Equal(t, 2, strings.Count(recordsOf(odd, "without")["records/item.jsonl"], "\n"))
-	odd.refused(`item/B in source, field day: "none" is not a date`, "export", "source", "--where", "item: code >= 'B'")
+	assert.Contains(t, odd.must(0, "export", "source", "--where", "item: code >= 'B'").out, `item/B, field day: "none" is not a date`)
 	// One that refers to another of its own type brings it along.
 	p.must(0, "export", "sandbox", "--name", "below", "--where", "department: code == 'COAG'")
 	below := lines(recordsOf(p, "below"), "department")

@@ -122,7 +122,7 @@ func TestCommentsAreKeptAndJoined(t *testing.T) {
 	assert.Contains(t, text, `Which kit?\nThe old one?`)
 	p.refused("is a pattern", "comment", "assay/*", "x")
 	p.refused("has no finding of assay/XX", "comment", "assay/XX", "x")
-	p.refused("is empty", "comment", "assay/NEW", " ")
+	p.refused("is an empty text", "comment", "assay/NEW", " ")
 	p.refused("10000 are the most", "comment", "assay/NEW", strings.Repeat("x", 10_001))
 	p.refused("10000 are the most", "hold", "assay/NEW", "--note", strings.Repeat("x", 10_001))
 	p.docket(1, "UPDATE comments SET text = 'The red one.' WHERE seq = 2")

@@ -88,7 +88,7 @@ func TestTheDemoOverTheWeb(t *testing.T) {
 			assert.Equal(t, "imported", done["outcome"])
 			assert.Empty(t, done["left_out"])
 			assert.NotEqual(t, before, held(p, "production"))
-			p.must(3, "prove", "1")
+			p.must(0, "prove", "1")
 			again := p.json(3, "match", "p", "--against", "production")["totals"].(map[string]any)
 			assert.EqualValues(t, []any{5.0, 0.0}, []any{again["new"], again["changed"]}, "what was declined is as it was")
 			assert.Equal(t, []string{"%Method"}, p.rows("data/production", "SELECT substr(CAST(method_sheet AS TEXT), 1, 7) FROM assays WHERE code = 'TPOAB'"))

@@ -64,6 +64,9 @@ type Reading struct {
 	// Left, where it is given, is told the keys of records that the type's only leaves out,
 	// as far as they have one that can be told.
 	Left func(record.Key) error
+	// Unkeyed, where it is given, is told of rows whose key cannot be read, by their internal id;
+	// they are in no stream.
+	Unkeyed func(id, why string) error
 	// Outside, where it is given, counts the records that the type's only leaves out.
 	Outside *int
 }
@@ -115,7 +118,8 @@ type Where struct {
 // Reader reads records. All reading of one Reader sees one moment of the environment
 // where the engine offers that.
 type Reader interface {
-	// Read streams records in any order.
+	// Read streams records in any order. A value that has no canonical form is told by
+	// record.UnreadableValue.
 	Read(ctx context.Context, model *Model, reading Reading) record.Stream
 	// Locate tells for each key how many records have it.
 	Locate(ctx context.Context, model *Model, typ string, keys []record.Key) ([]int, error)

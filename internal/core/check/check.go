@@ -62,6 +62,7 @@ const (
 	NotRestored          Code = "not-restored"
 	RemindersCode        Code = "reminders"
 	LooksLikeID          Code = "looks-like-id"
+	CannotBeReadCode     Code = "cannot-be-read"
 )
 
 // Codes lists the codes, in order.
@@ -72,7 +73,7 @@ func Codes() []string {
 		ValueDoesNotFit, NoRightCode, LooksRenamed, OldParcel, SourceMoved, OpenDocket, ApprovalUsed, DecidedLater, ValueTaken,
 		PairNotUsed, ReferredDiffers,
 		KeyInUse, OtherTarget, OtherCatalog, HeldOutsideCode, CircleCode, ApprovalsCode, DirectionCode, BesideCode, StillReferred,
-		NotAsWritten, NotRestored, RemindersCode, LooksLikeID,
+		NotAsWritten, NotRestored, RemindersCode, LooksLikeID, CannotBeReadCode,
 		"both-moved", "cannot-be-explained", "created-on-both", "removed-in-source", "target-newer", "retired-in-target",
 		"removed-in-target"} {
 		out = append(out, string(code))
@@ -130,6 +131,30 @@ func Ambiguity(address, source, target string, spellings, ids []string, within b
 	}
 	c.Message = fmt.Sprintf("%s occurs more than once %s.", address, where)
 	return c.mended(way)
+}
+
+// CannotRead checks a record of which a side holds something that has no form here.
+func CannotRead(address, environment, field, why string, source bool) Check {
+	correct := do(CorrectThere, environment)
+	if source {
+		correct = do(CorrectValue)
+	}
+	return blocker(CannotBeReadCode, fmt.Sprintf("%s: field %s cannot be read in %s: %s.", address, field, environment,
+		strings.TrimRight(why, ". ")), correct, do(LeaveOutField, field))
+}
+
+// NoKey checks a type of which a side has records whose key cannot be read, by their internal ids.
+func NoKey(typ, environment string, records []string, more int, source bool) Check {
+	correct := do(CorrectThere, environment)
+	if source {
+		correct = do(CorrectValue)
+	}
+	text := strings.Join(records, "; ")
+	if more > 0 {
+		text += fmt.Sprintf("; and %d more", more)
+	}
+	return caution(CannotBeReadCode, fmt.Sprintf("%s: the keys of records in %s cannot be read, so these are not compared, and what only the other side has may be one of them: %s.",
+		typ, environment, text), correct)
 }
 
 // Reference checks one need that no decision can mend; ok is false where there is

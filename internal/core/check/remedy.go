@@ -32,6 +32,8 @@ const (
 	TakeOutOfIgnore
 	StateReleases
 	EqualSettings
+	LeaveOutField
+	CorrectThere
 	CreateThere
 	CreateWithSecret
 	ChangeThere
@@ -93,10 +95,12 @@ var forms = map[Kind]form{
 	TakeOutOfIgnore:     {"take field %s out of ignore: in the catalog, or put it under local: with a value for %s; then export and {again}", true}, // field, target
 	StateReleases:       {"say where the release of both environments is to be had with release: in anagram.yaml, then export and {again}", true},
 	EqualSettings:       {"make it equal on both sides, then export and {again}", true},
-	CreateThere:         {"create it in %s and {again}", false},                               // target
-	CreateWithSecret:    {"create the record in %s with its secret value and {again}", false}, // target
-	ChangeThere:         {"change %s in %s and {again}", false},                               // address, target
-	FreeThere:           {"change %s in %s to something else for now, then {again}", false},   // address, target
+	LeaveOutField:       {"leave field %s out with ignore: in the catalog, then export and {again}", true}, // field
+	CorrectThere:        {"correct it in %s, then {again}", false},                                         // target
+	CreateThere:         {"create it in %s and {again}", false},                                            // target
+	CreateWithSecret:    {"create the record in %s with its secret value and {again}", false},              // target
+	ChangeThere:         {"change %s in %s and {again}", false},                                            // address, target
+	FreeThere:           {"change %s in %s to something else for now, then {again}", false},                // address, target
 	ExchangeKeys:        {"give them these keys in %s itself, forget their pairs with anagram pair --forget, then {again}", false},
 	RemoveThere:         {"remove all but one of them in %s, then {again}", false},   // target
 	RemoveReference:     {"take that reference away in %s and restore again", false}, // target

@@ -17,6 +17,8 @@ func (f Facts) Checks() []On {
 	rules := []rule{rights}
 	switch {
 	case f.Removes:
+	case slices.Contains(f.Found.Reasons, match.CannotBeRead):
+		rules = append(rules, unreadable)
 	case match.Hopeless(f.Found.Reasons):
 		rules = append(rules, ambiguous)
 	case f.Found.Source == nil:
@@ -67,6 +69,25 @@ func rights(f Facts) []On {
 // ambiguous: the key occurs once on either side.
 func ambiguous(f Facts) []On {
 	return always(Ambiguity(f.Address, f.Source, f.Target, f.Found.SourceIDs, f.Found.TargetIDs, f.Within))
+}
+
+// unreadable: which values of which side have no form here.
+func unreadable(f Facts) []On {
+	var out []Check
+	for _, side := range []struct {
+		environment string
+		of          *record.Record
+	}{{f.Source, f.Found.Source}, {f.Target, f.Found.Target}} {
+		if side.of == nil {
+			continue
+		}
+		for i, v := range side.of.Values {
+			if why, ok := v.Unreadable(); ok {
+				out = append(out, CannotRead(f.Address, side.environment, f.Fields[i].Name, why, side.of == f.Found.Source))
+			}
+		}
+	}
+	return always(out...)
 }
 
 // conflicts: what is behind each reason of a conflict.

@@ -58,6 +58,8 @@ const (
 	// HeldOutside is a record that would be new though the target has it, out of the type's
 	// scope.
 	HeldOutside Reason = "held-outside"
+	// CannotBeRead is a record of which a side holds something that has no canonical form.
+	CannotBeRead Reason = "cannot-be-read"
 	// CreatedHere is not found by Join: an earlier import made the record, and the match is
 	// there to take that import back.
 	CreatedHere Reason = "created-here"
@@ -296,7 +298,7 @@ func (in Input) ambiguous(r *record.Record) (bool, error) {
 // alike reports whether both sides have one record, and the same line of it.
 func (o atKey) alike() bool {
 	return o.source.count == 1 && o.target.count == 1 && o.source.first.Line != nil && o.target.first.Was == nil &&
-		bytes.Equal(o.source.first.Line, o.target.first.Line)
+		bytes.Equal(o.source.first.Line, o.target.first.Line) && !record.AnyUnreadable(o.source.first.Line)
 }
 
 // outside reports whether one side does not have the key, and nothing follows from that.
@@ -338,6 +340,10 @@ func (o atKey) judge(in Input) Finding {
 		return f
 	}
 	f.SourceIDs, f.TargetIDs = nil, nil
+	if unread(s.first) || unread(t.first) {
+		f.Status, f.Reasons = Conflict, []Reason{CannotBeRead}
+		return f
+	}
 	switch {
 	case t.first == nil && (in.Agreed != nil && agreed != nil || o.copied(in, s.first)):
 		f.Status, f.Reasons = Conflict, []Reason{RemovedInTarget}
@@ -350,6 +356,11 @@ func (o atKey) judge(in Input) Finding {
 		return f
 	}
 	return o.onBoth(in, f)
+}
+
+// unread reports whether a value of a record cannot be read.
+func unread(r *record.Record) bool {
+	return r != nil && slices.ContainsFunc(r.Values, func(v record.Value) bool { _, unreadable := v.Unreadable(); return unreadable })
 }
 
 // onBoth judges a record that both sides have once.

@@ -38,7 +38,7 @@ func Propose(status Status, moved Moved) Proposal {
 
 // Hopeless reports whether no choice of a side can settle a conflict.
 func Hopeless(reasons []Reason) bool {
-	return slices.Contains(reasons, Ambiguous) || slices.Contains(reasons, HeldOutside)
+	return slices.Contains(reasons, Ambiguous) || slices.Contains(reasons, HeldOutside) || slices.Contains(reasons, CannotBeRead)
 }
 
 // Adds reports whether an import makes the record new in the target: it is new, or the

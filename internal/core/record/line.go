@@ -13,6 +13,7 @@ import (
 //
 //	{"key":[…],"values":{…},"changed_at":…,"changed_by":…,"why":"chosen"}
 //
+// and, where values cannot be read, "unreadable":{FIELD:WHY} after the values,
 // with the fields in the stream's order, integers as JSON numbers (as text beyond
 // 2^53), decimals, dates and times as text, references as the array of key parts,
 // JSON wrapped as {"json":…} and bytes as {"file":"sha256:…"}. A reference that may
@@ -38,8 +39,36 @@ func AppendLine(out []byte, fields []Field, r Record) []byte {
 		out = append(appendString(out, field.Name), ':')
 		out = AppendValue(out, r.Values[i])
 	}
-	return append(appendExtras(append(out, '}'), r), '}')
+	return append(appendExtras(appendUnreadable(append(out, '}'), fields, r), r), '}')
 }
+
+const unreadable = `,"unreadable":{`
+
+// appendUnreadable writes which values cannot be read, and why.
+func appendUnreadable(out []byte, fields []Field, r Record) []byte {
+	first := true
+	for i, field := range fields {
+		why, ok := r.Values[i].Unreadable()
+		if !ok {
+			continue
+		}
+		if first {
+			out = append(out, unreadable...)
+		} else {
+			out = append(out, ',')
+		}
+		first = false
+		out = appendString(append(appendString(out, field.Name), ':'), why)
+	}
+	if !first {
+		out = append(out, '}')
+	}
+	return out
+}
+
+// AnyUnreadable reports whether a line may be of a record with a value that cannot be read; where
+// it reports false there is none.
+func AnyUnreadable(line []byte) bool { return bytes.Contains(line, []byte(unreadable)) }
 
 // appendExtras writes what a line has beside key and values.
 func appendExtras(out []byte, r Record) []byte {
@@ -152,11 +181,36 @@ func ParseLine(line []byte, typ string, fields []Field, shapes Shapes) (Record, 
 			r.Why = item.text
 		case "through":
 			r.Through = item.text
+		case "unreadable":
+			if err := r.unreadable(item, fields); err != nil {
+				return r, err
+			}
 		default:
 			return r, fmt.Errorf("the member %q is not known", name)
 		}
 	}
 	return r, nil
+}
+
+// unreadable reads which values cannot be read.
+func (r *Record) unreadable(item *jsonNode, fields []Field) error {
+	if item.kind != jsonObject {
+		return errors.New(`"unreadable" is a JSON object`)
+	}
+	find := fieldFinder(fields)
+	for i, name := range item.names {
+		at := find(name)
+		switch {
+		case at < 0:
+			return fmt.Errorf("the field %q is not described in the manifest", name)
+		case item.items[i].kind != jsonString || item.items[i].text == "":
+			return fmt.Errorf("field %q: why it cannot be read is a text", name)
+		case !r.Values[at].IsAbsent():
+			return fmt.Errorf("field %q has a value, and is said to be unreadable", name)
+		}
+		r.Values[at] = UnreadableValue(item.items[i].text)
+	}
+	return nil
 }
 
 // fieldFinder gives positions of fields by name, -1 for none; fastest where they are asked

@@ -71,6 +71,9 @@ func (v Value) Content() Content { return v.content }
 // Equal reports whether two values are the same: kind, canonical text, and of
 // references the record type.
 func (v Value) Equal(other Value) bool {
+	if v.kind == Absent && v.text != "" {
+		return false
+	}
 	return v.kind == other.kind && v.text == other.text && v.refers == other.refers
 }
 
@@ -79,6 +82,13 @@ func NullValue() Value { return Value{} }
 
 // AbsentValue marks a field that a record does not carry.
 func AbsentValue() Value { return Value{kind: Absent} }
+
+// UnreadableValue marks a field whose stored content has no canonical form, and says why. It is
+// absent to everything that asks for values, and equal to nothing.
+func UnreadableValue(why string) Value { return Value{kind: Absent, text: why} }
+
+// Unreadable says why the content of a field cannot be read; ok is false of every other value.
+func (v Value) Unreadable() (why string, ok bool) { return v.text, v.kind == Absent && v.text != "" }
 
 // TextValue makes a text. Text that is not UTF-8 is refused.
 func TextValue(s string) (Value, error) {

@@ -16,6 +16,10 @@ func Show(c *catalog.Catalog, field record.Field, v record.Value) *string {
 	var text string
 	switch v.Kind() {
 	case record.Null, record.Absent:
+		if why, ok := v.Unreadable(); ok {
+			text = "cannot be read: " + why
+			break
+		}
 		return nil
 	case record.Reference:
 		text = c.Address(v.Refers(), v.Key())

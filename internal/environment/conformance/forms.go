@@ -2,6 +2,7 @@ package conformance
 
 import (
 	"context"
+	"fmt"
 	"sort"
 	"strings"
 
@@ -170,19 +171,28 @@ func writesForms(b *bench) {
 }
 
 func saysWrongForms(b *bench) {
-	read := func(typ string) string {
+	read := func(typ string) (said string) {
 		env := b.engine.Open(b.T, true)
 		defer env.Close()
-		for _, err := range env.Read(context.Background(), b.model, environment.Reading{Type: typ, Fields: b.fields[typ]}) {
+		for rec, err := range env.Read(context.Background(), b.model, environment.Reading{Type: typ, Fields: b.fields[typ],
+			Unkeyed: func(id, why string) error {
+				said += "id " + id + ": " + why
+				return nil
+			}}) {
 			if err != nil {
 				return err.Error()
 			}
+			for i, v := range rec.Values {
+				if why, unreadable := v.Unreadable(); unreadable {
+					said += fmt.Sprintf("%s, field %s: %s", b.model.Catalog.Address(typ, rec.Key), b.fields[typ][i].Name, why)
+				}
+			}
 		}
-		return ""
+		return said
 	}
 	b.engine.Exec(b.T, `UPDATE formulas SET content = '{999}' WHERE code = 'F2'`)
 	assert.Contains(b, read("formula"),
-		"formula/F2 in suite, field content: pattern {ID}: it refers to assay with internal id 999, which is not in items")
+		"formula/F2, field content: pattern {ID}: it refers to assay with internal id 999, which is not in items")
 	b.engine.Exec(b.T, `UPDATE formulas SET content = '{62}' WHERE code = 'F2'`)
 	assert.Contains(b, read("formula"),
 		"formula/F2 in suite, field content: pattern {ID}: it refers to a record that only: in the catalog leaves out")
@@ -191,7 +201,7 @@ func saysWrongForms(b *bench) {
 	b.engine.Exec(b.T, `UPDATE notes SET object_type = 'Z' WHERE lang = 'en' AND object_type = 'P'`)
 	assert.Contains(b, read("note"), `its object_type is "Z", for which to: of object_id in the catalog names no record type`)
 	b.engine.Exec(b.T, `UPDATE beds SET ward_no = 5 WHERE id = 51`)
-	assert.Contains(b, read("bed"), "field ward: it refers to ward with internal id N, 5, which is not in wards")
+	assert.Contains(b, read("bed"), "it refers to ward with internal id N, 5, which is not in wards")
 	ctx := context.Background()
 	work, err := b.open(false).Begin(ctx, nil)
 	require.NoError(b, err)

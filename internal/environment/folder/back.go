@@ -80,7 +80,8 @@ func (t *table) equal(ctx context.Context, db *sql.DB, read *table, after *sql.D
 	}
 	stream := func(of *table, db *sql.DB) iter.Seq2[row, error] {
 		return func(yield func(row, error) bool) {
-			err := of.rows(ctx, db, fmt.Sprintf("SELECT {columns} FROM main.%s ORDER BY rowid", quote(of.name)), func(n int, cells []*string) error {
+			all := fmt.Sprintf("SELECT {columns} FROM main.%s ORDER BY rowid", quote(of.name))
+			err := of.rows(ctx, db, all, func(n int, cells []*string) error {
 				if !yield(row{n, cells}, nil) {
 					return errEnough
 				}
@@ -114,7 +115,8 @@ func (t *table) equal(ctx context.Context, db *sql.DB, read *table, after *sql.D
 				held = got.cells[at[i]]
 			}
 			if (cell == nil) != (held == nil) || cell != nil && *cell != *held {
-				return fmt.Errorf("row %d of %s would hold %s in %s, and %s is to be written", got.n, t.name, told(held), t.columns[i], told(cell))
+				return fmt.Errorf("row %d of %s would hold %s in %s, and %s is to be written", got.n, t.name, told(held), t.columns[i],
+					told(cell))
 			}
 		}
 	}

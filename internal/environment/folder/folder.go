@@ -216,8 +216,9 @@ func (f *folder) scratch(err error) error {
 	if full := f.noRoom(err); full != nil {
 		return full
 	}
-	return &environment.Error{Environment: f.name, Message: fmt.Sprintf("files of %s cannot be put down in %s: %v.", f.path, f.temporary, err),
-		Mend: "Check the rights and the room of that folder and try again.", Cause: err}
+	return &environment.Error{Environment: f.name,
+		Message: fmt.Sprintf("files of %s cannot be put down in %s: %v.", f.path, f.temporary, err),
+		Mend:    "Check the rights and the room of that folder and try again.", Cause: err}
 }
 
 // noRoom tells of a disk that is full; nil where that is not the error.

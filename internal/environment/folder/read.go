@@ -13,7 +13,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"unicode/utf8"
 
 	"anagram/internal/core/catalog"
 	"anagram/internal/core/limit"
@@ -103,9 +102,6 @@ func (l *loader) addCells(row int, cells []string) error {
 	for i := range values {
 		if i >= len(cells) {
 			continue
-		}
-		if !utf8.ValidString(cells[i]) {
-			return fmt.Errorf("column %s is not UTF-8", l.t.columns[i])
 		}
 		text, err := sheet.Text(cells[i])
 		switch {

@@ -219,7 +219,8 @@ func (l targetLook) one(t docket.Type, f docket.Finding, n prepare.Now, before s
 		}
 		var said []string
 		for _, field := range out.Fields {
-			said = append(said, fmt.Sprintf("%s is %s, and %s was approved", field.Field, show.Readable(field.Now), show.Readable(field.Approved)))
+			said = append(said, fmt.Sprintf("%s is %s, and %s was approved", field.Field, show.Readable(field.Now),
+				show.Readable(field.Approved)))
 		}
 		if out.What = strings.Join(said, "; "); len(said) == 0 {
 			out.What = "it has another key than was approved"

@@ -45,7 +45,19 @@ type Result struct {
 	Earlier int
 	// LeftNothing are patterns of what was to be left out that no record fits.
 	LeftNothing []string
+	// Unread are records that hold values which cannot be read, the first of them named by address,
+	// field and why.
+	Unread Unread
 }
+
+// Unread counts records that hold values which cannot be read.
+type Unread struct {
+	Records int
+	Named   []string
+}
+
+// mostUnread is how many of them are named.
+const mostUnread = 5
 
 // Export copies records of an environment into a new parcel of the library.
 func Export(ctx context.Context, s *session.Session, r Request) (Result, error) {
@@ -110,7 +122,7 @@ func Export(ctx context.Context, s *session.Session, r Request) (Result, error) 
 	if err := ex.all(ctx, r.Environment); err != nil {
 		return result, err
 	}
-	result.Earlier = g.Earlier
+	result.Earlier, result.Unread = g.Earlier, ex.unread
 	if result.LeftNothing = chosen.LeftNothing(c); w.Records() == 0 {
 		if err := nothing(chosen, r); err != nil {
 			return result, err
@@ -177,6 +189,7 @@ type exporting struct {
 	*choose.Related
 	writer  *parcel.Writer
 	noFiles bool
+	unread  Unread
 }
 
 // allOf says beside what is wrong with one record how to see what is wrong with any.
@@ -259,15 +272,40 @@ func (ex *exporting) add(out *parcel.TypeWriter, typ string, rec record.Record) 
 	if err := out.Add(rec); err != nil {
 		return &environment.RecordError{Environment: ex.Model.Environment, Address: ex.Model.Catalog.Address(typ, rec.Key), Cause: err}
 	}
+	ex.noteUnread(typ, out.Fields(), rec)
 	ex.Session.Progress.Add(1)
 	return nil
+}
+
+// noteUnread counts a record with values that cannot be read.
+func (ex *exporting) noteUnread(typ string, fields []record.Field, rec record.Record) {
+	values := rec.Values
+	if values == nil && record.AnyUnreadable(rec.Line) { // it was kept as a line
+		if full, err := record.ParseLine(rec.Line, typ, fields, ex.Model.Shapes); err == nil {
+			values, rec.Key = full.Values, full.Key
+		}
+	}
+	found := false
+	for i, v := range values {
+		why, unreadable := v.Unreadable()
+		if !unreadable {
+			continue
+		}
+		if !found {
+			ex.unread.Records++
+		}
+		if found = true; len(ex.unread.Named) < mostUnread {
+			ex.unread.Named = append(ex.unread.Named, fmt.Sprintf("%s, field %s: %s", ex.Model.Catalog.Address(typ, rec.Key),
+				fields[i].Name, why))
+		}
+	}
 }
 
 func (ex *exporting) writeWhole(ctx context.Context, out *parcel.TypeWriter, typ string, fields []record.Field) error {
 	t, _ := ex.Model.Catalog.Type(typ)
 	left := ex.writer.Outside(typ)
 	defer left.Discard()
-	reading := environment.Reading{Type: typ, Fields: fields, Sums: true}
+	reading := environment.Reading{Type: typ, Fields: fields, Sums: true, Unkeyed: out.Unkeyed}
 	if t.Only != "" {
 		reading.Left = left.Add
 	}

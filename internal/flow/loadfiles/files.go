@@ -52,7 +52,8 @@ func (l *loadWriter) write(ctx context.Context, writes []sequence.Write) error {
 	defer l.session.Progress.Done()
 	defer func() { _ = l.close() }()
 	if len(l.lasting) > 0 { // what is not as expected is found before the first write
-		err := write.EachChange(ctx, l.ready, writes, true, func(_ []sequence.Write, _ []*standing.Approval, changes []environment.Change) error {
+		err := write.EachChange(ctx, l.ready, writes, true, func(_ []sequence.Write, _ []*standing.Approval,
+			changes []environment.Change) error {
 			for _, c := range changes {
 				if err := l.check(ctx, sides.Named(l.ready.Names, c)); err != nil {
 					return err

@@ -60,7 +60,8 @@ func (a *attached) flush(ctx context.Context, c compared, w atWork, out *sink) e
 	defer func() { a.keys = nil }()
 	for _, key := range a.keys { // one after the other, as they can be large
 		var there []record.Value
-		for rec, err := range c.reader.Read(ctx, c.model, environment.Reading{Type: w.Name, Fields: a.fields, Keys: []record.Key{key}, Sums: true}) {
+		reading := environment.Reading{Type: w.Name, Fields: a.fields, Keys: []record.Key{key}, Sums: true}
+		for rec, err := range c.reader.Read(ctx, c.model, reading) {
 			if err != nil {
 				return err
 			}

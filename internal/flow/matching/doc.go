@@ -11,6 +11,7 @@
 // Where to look: match.go goes through the types in order; compared.go has the two values;
 // scope.go, which records of the target are read; pairs.go, what changed its key; found.go,
 // one finding; needs.go and referred.go, what findings refer to; taken.go, unique values;
-// rules.go, rules that the target is asked about; attachments.go, what of both sides is kept to look at; renames.go, records that look alike;
+// rules.go, rules that the target is asked about; attachments.go, what of both sides is
+// kept to look at; renames.go, records that look alike;
 // times.go, old parcels and open dockets; sink.go, what writes into the docket.
 package matching

@@ -46,7 +46,9 @@ func found(c compared, w atWork, of match.Finding, out *sink) finding {
 	}
 	out.checks(f.id, facts.Checks()...)
 	if hopeless {
-		out.isAmbiguous(w.Name, facts.Found.Key)
+		if slices.Contains(facts.Found.Reasons, match.Ambiguous) {
+			out.isAmbiguous(w.Name, facts.Found.Key)
+		}
 		return f
 	}
 	needs(c, f, out)

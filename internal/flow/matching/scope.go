@@ -24,6 +24,7 @@ import (
 // targetRecords is what was read of a type.
 type targetRecords struct {
 	sorter      *spill.Sorter
+	unkeyed     *parcel.Unkeyed
 	inOrder     record.Stream // of a target that gives its records in their order; else nil
 	some        bool          // not the whole type
 	given       int           // records that were compared, each counted once
@@ -65,6 +66,12 @@ func readTarget(ctx context.Context, c compared, w atWork, pt parcel.Type) (*tar
 func (out *targetRecords) take(ctx context.Context, c compared, w atWork, source byte, r environment.Reading,
 	wanted func(record.Record) (bool, error)) error {
 	r.Type, r.Fields, r.Sums = w.Name, w.fields, true
+	if source == fromWhole {
+		r.Unkeyed = func(id, why string) error {
+			out.unkeyed = out.unkeyed.Note(id, why)
+			return nil
+		}
+	}
 	r.Lines = wanted == nil && len(c.selection.LeaveOut) == 0
 	for rec, err := range c.reader.Read(ctx, c.model, r) {
 		in := true

@@ -48,7 +48,8 @@ type collectors struct {
 
 func newCollectors(c compared, w atWork) (collectors, error) {
 	outside, err := newOutsiders(c, w)
-	return collectors{renames: newRenames(c, w.Type), claims: newClaiming(c, w), rules: newRuling(c, w), outside: outside, files: newAttached(w.fields)}, err
+	return collectors{renames: newRenames(c, w.Type), claims: newClaiming(c, w), rules: newRuling(c, w), outside: outside,
+		files: newAttached(w.fields)}, err
 }
 
 // note tells the lookups of a finding; those that have enough ask.
@@ -106,9 +107,12 @@ func matchType(ctx context.Context, c compared, t *catalog.Type, pt parcel.Type,
 		return late, err
 	}
 	defer target.sorter.Close()
+	noKeys(t.Name, c.source, pt.Unkeyed, true, out)
+	noKeys(t.Name, c.target, target.unkeyed, false, out)
 	c.session.Progress.Start("comparing "+t.Name, pt.Records)
 	counts, late, err := compareType(ctx, c, w, streams{parcel: c.fromParcel(ctx, t.Name, fields, at),
-		target: target.sorted(ctx, t.Name, fields, c.model.Shapes), whole: pt.Whole}, late, out)
+		target: target.sorted(ctx, t.Name, fields, c.model.Shapes),
+		whole:  pt.Whole && pt.Unkeyed == nil && target.unkeyed == nil}, late, out)
 	if err != nil {
 		return late, err
 	}
@@ -120,6 +124,13 @@ func matchType(ctx context.Context, c compared, t *catalog.Type, pt parcel.Type,
 	out.typeDone(docket.Type{Name: t.Name, Fields: fields, Required: w.required, Counts: counts.By, NotCompared: others +
 		counts.NotCompared})
 	return late, out.err
+}
+
+// noKeys says on the docket which records of a side are not compared, as their keys cannot be read.
+func noKeys(typ, environment string, of *parcel.Unkeyed, source bool, out *sink) {
+	if of != nil {
+		out.onDocket(check.NoKey(typ, environment, of.Named, of.Records-len(of.Named), source))
+	}
 }
 
 // streams are the records of one type on both sides, in key order.

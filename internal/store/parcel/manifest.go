@@ -118,7 +118,29 @@ type Type struct {
 	// Whole says that all records of the type were taken, but those left out by name.
 	Whole  bool   `json:"whole,omitempty"`
 	Newest string `json:"newest,omitempty"` // the latest stamp among its records
+	// Unkeyed are records of the source that are in no line, as their keys cannot be read.
+	Unkeyed *Unkeyed `json:"unkeyed,omitempty"`
 	Sum
+}
+
+// Unkeyed tells of records whose keys cannot be read.
+type Unkeyed struct {
+	Records int      `json:"records"`
+	Named   []string `json:"named"` // the first of them: internal id, and why
+}
+
+// mostNamed is how many of them are named.
+const mostNamed = 20
+
+// Note adds one, which is named as long as there are few.
+func (u *Unkeyed) Note(id, why string) *Unkeyed {
+	if u == nil {
+		u = &Unkeyed{}
+	}
+	if u.Records++; u.Records <= mostNamed {
+		u.Named = append(u.Named, "internal id "+id+": "+why)
+	}
+	return u
 }
 
 // Referred is the list of records that are only referred to.

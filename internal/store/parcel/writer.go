@@ -105,6 +105,8 @@ type TypeWriter struct {
 	count  int
 	chosen int
 	newest string
+
+	unkeyed *Unkeyed
 }
 
 // Type starts a record type. Finish or Discard it before the next one.
@@ -204,7 +206,7 @@ func (t *TypeWriter) Finish(whole bool) (int, error) {
 		}()
 	}
 	w.manifest.Types = append(w.manifest.Types, Type{Name: t.name, Fields: t.fields, Records: count, Chosen: t.chosen, Whole: whole,
-		Newest: t.newest})
+		Newest: t.newest, Unkeyed: t.unkeyed})
 	return count, nil
 }
 
@@ -236,6 +238,15 @@ var lineEnd = []byte{'\n'}
 // Saw notes when a record was changed that is in scope but left out on purpose: it is not
 // news later.
 func (t *TypeWriter) Saw(changedAt string) { t.newest = max(t.newest, changedAt) }
+
+// Fields gives the fields of the type.
+func (t *TypeWriter) Fields() []record.Field { return t.fields }
+
+// Unkeyed notes a record whose key cannot be read.
+func (t *TypeWriter) Unkeyed(id, why string) error {
+	t.unkeyed = t.unkeyed.Note(id, why)
+	return nil
+}
 
 // Discard drops the records of the type.
 func (t *TypeWriter) Discard() {

@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -13,8 +11,6 @@ import (
 
 	"anagram/internal/core/check"
 	"anagram/internal/core/yamldoc"
-	"anagram/internal/environment"
-	"anagram/internal/files/safe"
 	"anagram/internal/flow/audit"
 	"anagram/internal/flow/fit"
 	"anagram/internal/flow/importing"
@@ -49,7 +45,7 @@ func (a *app) exit(err error) int {
 		text = "Interrupted. Nothing is half-written; the same command can be run again."
 	}
 	if code == exitFailed {
-		text = withRoom(err, text)
+		text = session.WithRoom(err, text)
 	}
 	for _, line := range linesOf(err, text) {
 		fmt.Fprintln(a.Err, a.Wrap(line, ""))
@@ -58,20 +54,6 @@ func (a *app) exit(err error) int {
 		fmt.Fprintln(a.Err, "See: anagram help")
 	}
 	return code
-}
-
-// withRoom says of a full disk which one it is, and what to do; an environment says so itself.
-func withRoom(err error, text string) string {
-	var said *environment.Error
-	if !safe.NoRoom(err) || errors.As(err, &said) {
-		return text
-	}
-	where := "the workspace, or on that of temporary files"
-	var path *fs.PathError
-	if errors.As(err, &path) {
-		where = filepath.Dir(path.Path)
-	}
-	return fmt.Sprintf("There is no room left on the disk of %s. Make room there and try again; nothing is half-written.", where)
 }
 
 // linesOf gives an error's text in the lines that it has by itself: several errors, or one

@@ -24,7 +24,7 @@ func refuseEmpty(c *cobra.Command) {
 	}
 	c.LocalFlags().VisitAll(func(flag *pflag.Flag) {
 		if list, ok := flag.Value.(pflag.SliceValue); ok {
-			flag.Value = &givenList{Value: flag.Value, SliceValue: list}
+			flag.Value, flag.DefValue = &givenList{Value: flag.Value, SliceValue: list}, ""
 		}
 	})
 	do := c.RunE

@@ -15,6 +15,7 @@ import (
 	"anagram/internal/core/show"
 	"anagram/internal/files/safe"
 	"anagram/internal/flow/decide"
+	"anagram/internal/flow/extract"
 	"anagram/internal/flow/session"
 	"anagram/internal/store/docket"
 	"anagram/internal/store/docket/run"
@@ -110,17 +111,18 @@ func writeReport(ctx context.Context, a *app, s *session.Session, d *docket.Dock
 // writeFiles writes what is long, or an attachment, into files.
 func writeFiles(ctx context.Context, a *app, s *session.Session, d *docket.Docket, which decide.Which, name string) error {
 	n, dir := 0, a.path(name)
-	done, err := report.Files(ctx, d, func(ctx context.Context, give func(decide.Reviewed) error) error {
+	done, err := extract.Into(ctx, d, dir, func(ctx context.Context, give func(decide.Reviewed) error) error {
 		return decide.Review(ctx, s, d, which, func(f decide.Reviewed) error {
 			n++
 			return give(f)
 		})
-	}, dir)
+	})
 	if err != nil {
 		return err
 	}
 	if a.JSON {
-		return a.PrintJSON(wire.FilesWritten{Docket: d.Header.Number, Findings: n, Files: done.Files, Folder: dir, NotHeld: append([]string{}, done.TooLong...)})
+		return a.PrintJSON(wire.FilesWritten{Docket: d.Header.Number, Findings: n, Files: done.Files, Folder: dir,
+			NotHeld: append([]string{}, done.TooLong...)})
 	}
 	fmt.Fprintln(a.Out, a.Wrap(fmt.Sprintf("%s of %s of docket %d written into %s: below TYPE/KEY, one for each field and side.", present.Count(done.Files, "file"),
 		present.Count(n, "finding"), d.Header.Number, name), ""))

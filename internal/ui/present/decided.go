@@ -104,7 +104,7 @@ func sayLeft(a *Page, h docket.Header, result decide.Result) {
 	}
 	if n := result.PassedOver[match.Conflict]; n > 0 {
 		fmt.Fprintln(a.Out,
-			a.Wrap(fmt.Sprintf("%s passed over: say whose values are right with --take source or --take target; a key that occurs twice, or is held outside, has to be mended first. See: anagram review %s --status conflict", Count(n, "conflict"), a.called(h)), "  "))
+			a.Wrap(fmt.Sprintf("%s passed over: say whose values are right with --take source or --take target; a key that occurs twice, or is held outside, and what cannot be read, have to be mended first. See: anagram review %s --status conflict", Count(n, "conflict"), a.called(h)), "  "))
 	}
 	if n := result.PassedOver[match.TargetEdit]; n > 0 {
 		fmt.Fprintln(a.Out,

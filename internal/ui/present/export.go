@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"anagram/internal/core/show"
 	"anagram/internal/flow/export"
 	"anagram/internal/store/parcel"
 	"anagram/internal/ui/text"
@@ -54,9 +55,36 @@ func Export(a *Page, result export.Result) error {
 		fmt.Fprintln(a.Coloured(), "\n"+a.Wrap(Tone("caution")+fmt.Sprintf(" No record fits what was to be left out: %s.",
 			strings.Join(result.LeftNothing, ", ")), ""))
 	}
+	unreadable(a, result)
 	Printf(a.Out, "\n%s (%s)\n", result.File, Size(result.Bytes))
 	a.Next("anagram match", Arg(m.Name), "--against ENVIRONMENT")
 	return nil
+}
+
+// unreadable says which records hold what cannot be read, and which have no key that can.
+func unreadable(a *Page, result export.Result) {
+	out := a.Coloured()
+	if n := result.Unread.Records; n > 0 {
+		fmt.Fprintln(out, "\n"+a.Wrap(Tone("caution")+fmt.Sprintf(" %s a value that cannot be read, and cannot be approved:",
+			show.Count(n, "record has", "records have")), ""))
+		for _, one := range result.Unread.Named {
+			fmt.Fprintln(out, a.Wrap("  "+show.Harmless(one), "    "))
+		}
+	}
+	for _, t := range result.Manifest.Types {
+		if t.Unkeyed == nil {
+			continue
+		}
+		have, are := "have", "are"
+		if t.Unkeyed.Records == 1 {
+			have, are = "has", "is"
+		}
+		fmt.Fprintln(out, "\n"+a.Wrap(Tone("caution")+fmt.Sprintf(" %s of %s %s a key that cannot be read, and %s in the parcel by nothing but this note:",
+			show.Count(t.Unkeyed.Records, "record", "records"), t.Name, have, are), ""))
+		for _, one := range t.Unkeyed.Named {
+			fmt.Fprintln(out, a.Wrap("  "+show.Harmless(one), "    "))
+		}
+	}
 }
 
 // TypeCounts lists how many records of each type a parcel has.

@@ -19,8 +19,8 @@ func Proof(a *Page, r audit.Proof) error {
 	h := r.Header
 	out := a.Coloured()
 	Printf(out, "%s\n", Strong.Render(fmt.Sprintf("Docket %d, %s to %s, looked at again", h.Number, h.Source, h.Target)))
-	line := func(what string, n int) { Printf(out, "  %-14s %6d\n", what, n) }
 	const most = 8
+	line := func(what string, n int) { Printf(out, "  %-14s %6d\n", what, n) }
 	list := func(n int, text func(int) string) {
 		for i := range min(n, most) {
 			fmt.Fprintln(out, a.Wrap("    "+text(i), "      "))
@@ -70,11 +70,10 @@ func Proof(a *Page, r audit.Proof) error {
 
 // told puts together what is said of a record, and when and by whom it was last changed.
 func told(address, what, change string) string {
-	out := show.Harmless(address) + ": " + what
 	if change != "" {
-		out += "; last changed: " + change
+		what += "; last changed: " + change
 	}
-	return out
+	return show.Harmless(address) + ": " + what
 }
 
 func otherwise(o audit.Otherwise) string {

@@ -39,12 +39,12 @@ func named(addresses []string) string {
 			records++
 		}
 	}
-	patterns := len(addresses) - records
-	switch {
+	switch patterns := len(addresses) - records; {
 	case patterns == 0:
 		return Count(records, "record")
 	case records == 0:
 		return Count(patterns, "pattern")
+	default:
+		return Count(records, "record") + " and " + Count(patterns, "pattern")
 	}
-	return Count(records, "record") + " and " + Count(patterns, "pattern")
 }

@@ -48,9 +48,6 @@ type Dialect interface {
 	// Literal writes a stored value into a statement, in signs that no setting of a client or a
 	// session takes for others.
 	Literal(stored any) string
-	// Same is a condition that a column holds just this value, whatever its collation takes for
-	// the same; literal is what Literal gives for it.
-	Same(column string, c catalog.Column, stored any, literal string) string
 	// Refused reports whether an error is the engine's answer to one statement, after
 	// which others may go on; a lost connection is not.
 	Refused(err error) bool
@@ -124,6 +121,9 @@ type Capabilities struct {
 	Insert, Update string
 	// Script is how a text of statements is framed that somebody else runs.
 	Script ScriptFrame
+	// Same is a condition that a column holds just this value, whatever its collation takes for
+	// the same; literal is what Literal gives for it.
+	Same func(column string, c catalog.Column, stored any, literal string) string
 	// Defer is the statement that puts off to the commit what can be put off in a transaction;
 	// "" where nothing can.
 	Defer string

@@ -137,6 +137,7 @@ func (d dialect) Can() engine.Capabilities {
 		return "concat(" + column +
 			", " + more + ")"
 	}, Conflict: conflict, Trial: d.Trial, Tidy: tidy, LongestStatement: longestStatement,
+		Same: same,
 		Script: engine.ScriptFrame{
 			Begin: "SET NAMES utf8mb4;\nSET SESSION time_zone = '+00:00', SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION';\n" +
 				"DROP TEMPORARY TABLE IF EXISTS anagram_script;\n" + engine.ScriptTable("TEMPORARY", "", "") + "\nBEGIN;",
@@ -395,8 +396,8 @@ func (dialect) Literal(stored any) string {
 	return engine.PlainLiteral(stored)
 }
 
-// Same compares texts by their bytes in UTF-8, and by the column's collation, which an index has.
-func (dialect) Same(column string, c catalog.Column, stored any, literal string) string {
+// same compares texts by their bytes in UTF-8, and by the column's collation, which an index has.
+func same(column string, c catalog.Column, stored any, literal string) string {
 	text, ok := stored.(string)
 	if !ok || c.Kind != record.Text || !c.Loose || !strings.Contains(c.Declared, "char") && !strings.Contains(c.Declared, "text") &&
 		!strings.HasPrefix(c.Declared, "enum") && !strings.HasPrefix(c.Declared, "set") {

@@ -191,6 +191,7 @@ func (d dialect) Can() engine.Capabilities {
 		Conflict: conflict, Pooled: d.pooled, SlowTuples: true, OneAtATime: true, Savepoints: true, CopyOut: d.CopyOut,
 		Cells: d.cells, Bulk: d.Bulk, Breaks: d.Breaks, Settle: settle, AfterInserts: d.afterInserts,
 		Defer: "SET CONSTRAINTS ALL DEFERRED",
+		Same:  same,
 		Script: engine.ScriptFrame{
 			// The commit fails while anagram_whole has two rows that are alike, also where a client
 			// went on after an error.
@@ -434,8 +435,8 @@ func escaped(text string) string {
 	return out.String() + "'"
 }
 
-// Same compares texts byte by byte, and by the column's collation, which an index has.
-func (dialect) Same(column string, c catalog.Column, stored any, literal string) string {
+// same compares texts byte by byte, and by the column's collation, which an index has.
+func same(column string, c catalog.Column, stored any, literal string) string {
 	own := c.Loose || c.Declared != "text" && !strings.HasPrefix(c.Declared, "character") // a type whose equality may be its own
 	if _, ok := stored.(string); !ok || c.Kind != record.Text || !own {
 		return column + " = " + literal

@@ -207,7 +207,7 @@ func (l *lines) read(ctx context.Context, r environment.Reading, give func(recor
 	var odd []query.Identity
 	var failed error
 	err := l.s.Can.Cells(ctx, l.s.Q, l.query(), len(l.columns), func(cells [][]byte) {
-		if failed != nil || len(odd) == query.Batch {
+		if failed != nil || len(odd) == mostOdd {
 			return
 		}
 		rec, err := l.record(cells)
@@ -234,16 +234,24 @@ func (l *lines) read(ctx context.Context, r environment.Reading, give func(recor
 	case len(odd) == 0:
 		return nil
 	}
-	var rows [][]any
-	if err := l.s.WhereIn(ctx, len(l.f.Names), l.s.selectForm(l.f), l.f.Names[:l.f.Lead], odd, "",
-		func(row []any) error { rows = append(rows, row); return nil }); err != nil {
-		return err
+	for part := range slices.Chunk(odd, query.Batch) {
+		var rows [][]any
+		if err := l.s.WhereIn(ctx, len(l.f.Names), l.s.selectForm(l.f), l.f.Names[:l.f.Lead], part, "",
+			func(row []any) error { rows = append(rows, row); return nil }); err != nil {
+			return err
+		}
+		if err := l.s.build(ctx, l.m, l.f, 0, rows, r, give); err != nil {
+			return err
+		}
 	}
-	if err := l.s.build(ctx, l.m, l.f, 0, rows, r, give); err != nil || len(odd) < query.Batch {
-		return err
+	if len(odd) < mostOdd {
+		return nil
 	}
 	return fmt.Errorf("%s: %s has many records that are read in two ways; run it again with less of it, by --where", l.s.Name, l.f.Name)
 }
+
+// mostOdd is how many rows are kept to be read the long way.
+const mostOdd = 100_000
 
 // slab is how many bytes of lines are kept in one piece.
 const slab = 64 << 10

@@ -285,6 +285,9 @@ func (s *Reader) readHolding(ctx context.Context, m *environment.Model, f *trans
 func (s *Reader) build(ctx context.Context, m *environment.Model, f *translate.Form, own int, rows [][]any, r environment.Reading,
 	give func(record.Record) error) error {
 	keys, in, err := s.KeysOf(ctx, m, f, own, rows)
+	if translate.CannotRead(err) {
+		rows, keys, in, err = s.keysApart(ctx, m, f, own, rows, r)
+	}
 	if err != nil {
 		return err
 	}
@@ -300,17 +303,13 @@ func (s *Reader) build(ctx context.Context, m *environment.Model, f *translate.F
 		kept++
 	}
 	rows, keys = rows[:kept], keys[:kept]
-	for _, c := range f.FieldCells {
-		if err := s.LearnCell(ctx, m, c, rows); err != nil {
-			return err
-		}
-	}
+	cells := f.FieldCells
 	for _, c := range f.Filters[own:] {
-		for _, named := range c.Cells {
-			if err := s.LearnCell(ctx, m, named, rows); err != nil {
-				return err
-			}
-		}
+		cells = slices.Concat(cells, c.Cells)
+	}
+	unlearned, err := s.learnCells(ctx, m, cells, rows)
+	if err != nil {
+		return err
 	}
 	people, err := s.people(ctx, f, rows)
 	if err != nil {
@@ -321,18 +320,18 @@ func (s *Reader) build(ctx context.Context, m *environment.Model, f *translate.F
 			return &environment.RecordError{Environment: s.Name, Address: m.Catalog.Address(f.Name, keys[n]), Field: field, Cause: cause}
 		}
 		wanted, err := s.Fulfils(m, f, f.Filters[own:], row)
-		if err != nil {
+		switch {
+		case translate.CannotRead(err) || err != nil && unlearned[n] != nil:
+			wanted = true // rather told than left out
+		case err != nil:
 			return fail("", err)
 		}
 		if !wanted {
 			continue
 		}
-		rec := record.Record{Key: keys[n], Values: make([]record.Value, len(f.FieldCells)), ID: query.Identity(row[:f.Lead]).Text()}
-		for i, c := range f.FieldCells {
-			if rec.Values[i], err = s.valueOf(ctx, m, f, row, c); err != nil {
-				return fail(c.Name, err)
-			}
-			s.noteForm(m, f, &rec, c, row[c.At[0]], rec.Values[i], r.Forms)
+		rec := record.Record{Key: keys[n], ID: query.Identity(row[:f.Lead]).Text()}
+		if field, err := s.values(ctx, m, f, row, unlearned[n], r.Forms, &rec); err != nil {
+			return fail(field, err)
 		}
 		s.stampsOf(f, row, people, &rec)
 		noteBeside(f, row, &rec)
@@ -344,6 +343,28 @@ func (s *Reader) build(ctx context.Context, m *environment.Model, f *translate.F
 		}
 	}
 	return nil
+}
+
+// values gives a record its values; of an error it names the field.
+func (s *Reader) values(ctx context.Context, m *environment.Model, f *translate.Form, row []any, unlearned map[string]string,
+	forms bool, rec *record.Record) (field string, err error) {
+	rec.Values = make([]record.Value, len(f.FieldCells))
+	for i, c := range f.FieldCells {
+		if why, ok := unlearned[c.Name]; ok {
+			rec.Values[i] = record.UnreadableValue(why)
+			continue
+		}
+		rec.Values[i], err = s.valueOf(ctx, m, f, row, c)
+		switch {
+		case err == nil:
+			s.noteForm(m, f, rec, c, row[c.At[0]], rec.Values[i], forms)
+		case translate.CannotRead(err):
+			rec.Values[i] = record.UnreadableValue(translate.Why(err))
+		default:
+			return c.Name, err
+		}
+	}
+	return "", nil
 }
 
 // stampsOf gives a record its stamps.

@@ -73,6 +73,7 @@ func (d dialect) Can() engine.Capabilities {
 	// A table may say ON CONFLICT REPLACE, which removes what is in the way without a word.
 	return engine.Capabilities{NoIDs: d.plain, WordsOnly: true, Aside: aside, Insert: "INSERT OR ABORT", Update: "UPDATE OR ABORT",
 		Broken: broken, Defer: "PRAGMA defer_foreign_keys = ON",
+		Same: same,
 		Script: engine.ScriptFrame{
 			// What a step refuses takes all back, and the table with it, so that nothing after it
 			// finds where to go on, whatever the client does about errors.
@@ -227,14 +228,15 @@ func (dialect) Encode(v record.Value, c catalog.Column) (any, error) {
 
 // Literal writes a value as SQLite reads it.
 func (dialect) Literal(stored any) string {
-	if text, ok := stored.(string); ok && !engine.Plain(text) && (strings.ContainsFunc(text, unicode.IsControl) || strings.ContainsRune(text, '\ufeff')) {
+	text, ok := stored.(string)
+	if ok && !engine.Plain(text) && (strings.ContainsFunc(text, unicode.IsControl) || strings.ContainsRune(text, '\ufeff')) {
 		return "CAST(X'" + hex.EncodeToString([]byte(text)) + "' AS TEXT)"
 	}
 	return engine.PlainLiteral(stored)
 }
 
-// Same compares texts byte by byte, and by the column's own collation where an index has that.
-func (dialect) Same(column string, c catalog.Column, stored any, literal string) string {
+// same compares texts byte by byte, and by the column's own collation where an index has that.
+func same(column string, c catalog.Column, stored any, literal string) string {
 	switch _, ok := stored.(string); {
 	case !ok:
 		return column + " = " + literal

@@ -17,26 +17,34 @@ func (s *Translator) decode(m *environment.Model, of *catalog.Type, stored any, 
 	c.Kind = natural
 	switch {
 	case kind == record.Timestamp && natural == record.LocalTimestamp:
-		v, err := s.coder.Decode(stored, natural, c)
+		v, err := ofValue(s.coder.Decode(stored, natural, c))
 		if err != nil || v.IsNull() {
 			return v, err
 		}
 		if m.Here == nil {
 			return v, noZone(m.Environment, c)
 		}
-		return v.AtZone(m.Here)
+		return ofValue(v.AtZone(m.Here))
 	case kind == record.LocalTimestamp && natural == record.Timestamp:
-		v, err := s.coder.Decode(stored, natural, c)
+		v, err := ofValue(s.coder.Decode(stored, natural, c))
 		if err != nil || v.IsNull() {
 			return v, err
 		}
 		if m.There == nil {
 			return v, noOtherZone(c)
 		}
-		return v.InZone(m.There)
+		return ofValue(v.InZone(m.There))
 	default:
-		return s.coder.Decode(stored, kind, c)
+		return ofValue(s.coder.Decode(stored, kind, c))
 	}
+}
+
+// ofValue makes an error one about a stored value.
+func ofValue(v record.Value, err error) (record.Value, error) {
+	if err != nil {
+		return v, valueError{err}
+	}
+	return v, nil
 }
 
 // Encode gives what to store in a column for a value that is no reference.

@@ -294,7 +294,9 @@ func (s *Translator) KeysOf(ctx context.Context, m *environment.Model, f *Form, 
 			continue
 		}
 		keys[n] = m.Shapes.Key(f.Name, parts)
-		if in[n], err = s.IsIn(m, f, own, row); err != nil {
+		if in[n], err = s.IsIn(m, f, own, row); CannotRead(err) {
+			in[n] = true // rather told than left out
+		} else if err != nil {
 			return nil, nil, err
 		}
 	}

@@ -37,8 +37,8 @@ func (s *Translator) Value(m *environment.Model, of *catalog.Type, row []any, c 
 		case words.False:
 			return record.BooleanValue(false), nil
 		default:
-			return record.Value{}, fmt.Errorf("it holds %q, which is neither %s nor %s. Correct it, or as: in the catalog", text,
-				words.True, words.False)
+			return record.Value{}, valueError{fmt.Errorf("it holds %q, which is neither %s nor %s. Correct it, or as: in the catalog", text,
+				words.True, words.False)}
 		}
 	}
 	switch {
@@ -143,9 +143,9 @@ func (s *Translator) lookup(m *environment.Model, candidates, by []string, id qu
 		return "", record.Key{}, errOutside
 	}
 	t, _ := m.Catalog.Type(candidates[0])
-	return "", record.Key{},
+	return "", record.Key{}, valueError{
 		fmt.Errorf("it refers to %s with internal id %s, which is not in %s. Correct the reference there, or leave the field out with ignore: in the catalog",
-			strings.Join(candidates, " or "), id.Text(), t.Place(m.Environment))
+			strings.Join(candidates, " or "), id.Text(), t.Place(m.Environment))}
 }
 
 // canonicalText gives a value with ids inside in the form in which they are found.
@@ -156,7 +156,7 @@ func (s *Translator) canonicalText(stored any, c Cell) (string, []weave.Span, er
 	}
 	v, err := s.coder.Decode(stored, kind, c.Stored)
 	if err != nil {
-		return "", nil, err
+		return "", nil, valueError{err}
 	}
 	spans, err := weave.Find(c.Ref.Inside, v.Text())
 	return v.Text(), spans, err

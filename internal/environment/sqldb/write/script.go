@@ -155,7 +155,8 @@ func (t *script) Write(ctx context.Context, m *environment.Model, c environment.
 		if err != nil {
 			return "", fail("", err)
 		}
-		text = fmt.Sprintf("%s %s SET %s WHERE %s AND %s;\n", verb(s.Can.Update, "UPDATE"), s.Dialect.Place(f.At), set.list(), where, t.guard())
+		text = fmt.Sprintf("%s %s SET %s WHERE %s AND %s;\n", verb(s.Can.Update, "UPDATE"), s.Dialect.Place(f.At), set.list(), where,
+			t.guard())
 	}
 	done, err := s.done(ctx, m, f.Table, c)
 	if err != nil {
@@ -197,7 +198,8 @@ func (s *Session) done(ctx context.Context, m *environment.Model, t query.Table,
 
 // holds is the condition, after others, that a row has these values. Those that the engine might
 // compare otherwise are left out, and attachments that are not at hand.
-func (s *Session) holds(ctx context.Context, m *environment.Model, t query.Table, fields []record.Field, values []record.Value) (string, error) {
+func (s *Session) holds(ctx context.Context, m *environment.Model, t query.Table, fields []record.Field,
+	values []record.Value) (string, error) {
 	out := ""
 	for i, v := range values {
 		field := fields[i]
@@ -222,7 +224,8 @@ func (s *Session) holds(ctx context.Context, m *environment.Model, t query.Table
 
 // sameAs is the condition that a row has a value in a field: exactly, or as the column's
 // collation takes it.
-func (s *Session) sameAs(ctx context.Context, m *environment.Model, t query.Table, field record.Field, v record.Value, exact bool) (string, error) {
+func (s *Session) sameAs(ctx context.Context, m *environment.Model, t query.Table, field record.Field, v record.Value,
+	exact bool) (string, error) {
 	written, err := s.scripted(ctx, m, t, field, v)
 	if err != nil {
 		return "", err
@@ -239,7 +242,7 @@ func (s *Session) sameAs(ctx context.Context, m *environment.Model, t query.Tabl
 				parts = append(parts, column+" = "+written[n])
 				continue
 			}
-			parts = append(parts, s.Dialect.Same(column, t.Columns[name], stored, written[n]))
+			parts = append(parts, s.Can.Same(column, t.Columns[name], stored, written[n]))
 		default:
 			parts = append(parts, column+" = "+written[n])
 		}

@@ -34,7 +34,7 @@ func Fits(ctx context.Context, s *session.Session, r Ready, env environment.Envi
 				place.Name, name, typ)
 		}
 	}
-	if err := r.stillThere(about.Places, types); err != nil {
+	if err := stillThere(r, about.Places, types); err != nil {
 		return r, err
 	}
 	address := r.Docket.Header.TargetAddress
@@ -80,7 +80,7 @@ func Guarded(ctx context.Context, s *session.Session, r Ready, target environmen
 
 // stillThere refuses a docket with a field that the target does not have any more: all of a record is
 // read again, whatever of it is written.
-func (r Ready) stillThere(places map[string]catalog.Place, types []string) error {
+func stillThere(r Ready, places map[string]catalog.Place, types []string) error {
 	for _, name := range types {
 		t, _ := r.Model.Catalog.Type(name)
 		of, _ := r.Docket.Type(name)

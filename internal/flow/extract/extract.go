@@ -1,4 +1,10 @@
-package report
+// Package extract writes what a terminal or a table does not show well as files: the attachments and
+// long texts of both sides of findings.
+//
+// The contract: into a new folder go, of each field in which both sides differ, one file for each
+// side that is an attachment or a long text, TYPE/KEY/FIELD.SIDE.ENDING. Names are made so that every
+// file system takes them, and endings so that nothing runs when a file is opened.
+package extract
 
 import (
 	"bufio"
@@ -20,11 +26,8 @@ import (
 	"anagram/internal/store/docket"
 )
 
-// Long texts and attachments as files, for other programs to show: of each field in which both
-// sides differ one for each side, TYPE/KEY/FIELD.SIDE.ENDING.
-
-// FilesWritten says what became of them.
-type FilesWritten struct {
+// Result says what was written.
+type Result struct {
 	Files   int
 	TooLong []string // attachments that the docket does not hold, as they are larger than it keeps
 }
@@ -35,8 +38,9 @@ const (
 	longCharacters = 400
 )
 
-// Files writes what differs in the findings of a review into a new folder.
-func Files(ctx context.Context, d *docket.Docket, each func(context.Context, func(decide.Reviewed) error) error, dir string) (FilesWritten, error) {
+// Into writes what differs in the findings that each gives into a new folder.
+func Into(ctx context.Context, d *docket.Docket, dir string,
+	each func(context.Context, func(decide.Reviewed) error) error) (Result, error) {
 	w := filesWriter{docket: d, dir: dir, names: map[string]int{}}
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
 		return w.done, fmt.Errorf("%s is there already and is not empty; name a new folder", dir)
@@ -52,7 +56,7 @@ type filesWriter struct {
 	docket *docket.Docket
 	dir    string
 	names  map[string]int // in small letters, as some file systems take them for the same
-	done   FilesWritten
+	done   Result
 }
 
 func (w *filesWriter) finding(f decide.Reviewed) error {
@@ -100,21 +104,25 @@ func (w *filesWriter) value(f docket.Finding, field, side string, v record.Value
 		defer in.Close()
 		buffered := bufio.NewReaderSize(in, 64<<10)
 		head, _ := buffered.Peek(512)
-		return w.write(f, field, side, ending(head), buffered)
+		return w.write(f, field+"."+side+ending(head), buffered)
 	case record.Text, record.JSON:
-		if text := v.Text(); strings.Count(text, "\n") >= longLines || utf8.RuneCountInString(text) > longCharacters {
-			return w.write(f, field, side, map[record.Kind]string{record.Text: ".txt", record.JSON: ".json"}[v.Kind()], strings.NewReader(text))
+		text, end := v.Text(), ".txt"
+		if v.Kind() == record.JSON {
+			end = ".json"
+		}
+		if strings.Count(text, "\n") >= longLines || utf8.RuneCountInString(text) > longCharacters {
+			return w.write(f, field+"."+side+end, strings.NewReader(text))
 		}
 	}
 	return nil
 }
 
-func (w *filesWriter) write(f docket.Finding, field, side, ending string, content io.Reader) error {
+func (w *filesWriter) write(f docket.Finding, name string, content io.Reader) error {
 	_, key, _ := strings.Cut(f.Address, "/")
 	folder := filepath.Join(w.dir, fileName(f.Type), fileName(key))
-	path := filepath.Join(folder, fileName(field)+"."+side+ending)
+	path := filepath.Join(folder, fileName(name))
 	if w.names[strings.ToLower(path)]++; w.names[strings.ToLower(path)] > 1 {
-		path = filepath.Join(folder, fmt.Sprintf("%s-%d.%s%s", fileName(field), w.names[strings.ToLower(path)], side, ending))
+		path = filepath.Join(folder, fmt.Sprintf("%d-%s", w.names[strings.ToLower(path)], fileName(name)))
 	}
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return err
@@ -127,8 +135,8 @@ func (w *filesWriter) write(f docket.Finding, field, side, ending string, conten
 }
 
 // endings are those of what cannot do anything when it is opened.
-var endings = map[string]string{"image/png": ".png", "image/jpeg": ".jpg", "image/gif": ".gif", "image/webp": ".webp", "application/pdf": ".pdf",
-	"text/plain": ".txt", "text/html": ".txt", "text/xml": ".txt"}
+var endings = map[string]string{"image/png": ".png", "image/jpeg": ".jpg", "image/gif": ".gif", "image/webp": ".webp",
+	"application/pdf": ".pdf", "text/plain": ".txt", "text/html": ".txt", "text/xml": ".txt"}
 
 // ending is that of a file by how it begins; what is not known as harmless ends in .bin.
 func ending(head []byte) string {
@@ -156,5 +164,5 @@ func fileName(name string) string {
 		return out.String()
 	}
 	sum := sha256.Sum256([]byte(name))
-	return out.String()[:longest] + "-" + hex.EncodeToString(sum[:4])
+	return out.String()[:longest] + "-" + hex.EncodeToString(sum[:4]) + filepath.Ext(name)
 }
