@@ -175,7 +175,11 @@ func (b *Book) Set(title, at, text string, like Form) error {
 	if err != nil {
 		return err
 	}
-	if formula != "" {
+	if f := strings.ToUpper(strings.TrimPrefix(formula, "=")); f == "TRUE()" || f == "FALSE()" { // how some programs save a boolean
+		if err := b.file.SetCellFormula(title, at, ""); err != nil {
+			return err
+		}
+	} else if formula != "" {
 		return fmt.Errorf("cell %s of sheet %s holds a formula, which would make its own value again. Change it there, or decline the field", at, title)
 	}
 	if n := Units(text); n > MaxCell {

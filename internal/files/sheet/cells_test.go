@@ -90,6 +90,16 @@ func TestAFormulaIsNotOverwritten(t *testing.T) {
 	defer book.Close()
 	assert.ErrorContains(t, book.Set("Sheet1", "B1", "5", Form{}), "cell B1 of sheet Sheet1 holds a formula")
 	assert.NoError(t, book.Set("Sheet1", "A1", "5", Form{}))
+	// Some programs save a boolean as a formula, which says nothing else.
+	require.NoError(t, book.file.SetCellBool("Sheet1", "C1", true))
+	require.NoError(t, book.file.SetCellFormula("Sheet1", "C1", "TRUE()"))
+	require.NoError(t, book.Set("Sheet1", "C1", "false", Form{as: asBoolean}))
+	again, err := book.Cell("Sheet1", "C1")
+	require.NoError(t, err)
+	assert.Equal(t, "false", again)
+	formula, err := book.file.GetCellFormula("Sheet1", "C1")
+	require.NoError(t, err)
+	assert.Empty(t, formula)
 }
 
 // endless is a file whose first cell never ends.
