@@ -131,10 +131,11 @@ func (c compared) title(w atWork, f match.Finding) string {
 		return ""
 	}
 	for _, rec := range []*record.Record{f.Source, f.Target} {
-		if rec != nil {
-			if text := show.Show(c.catalog, w.fields[at], rec.Values[at]); text != nil {
-				return *text
-			}
+		if rec == nil || rec.Values[at].IsAbsent() {
+			continue
+		}
+		if text := show.Show(c.catalog, w.fields[at], rec.Values[at]); text != nil {
+			return *text
 		}
 	}
 	return ""

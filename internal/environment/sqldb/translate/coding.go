@@ -42,7 +42,7 @@ func (s *Translator) decode(m *environment.Model, of *catalog.Type, stored any, 
 // ofValue makes an error one about a stored value.
 func ofValue(v record.Value, err error) (record.Value, error) {
 	if err != nil {
-		return v, valueError{err}
+		return v, valueError{cause: err}
 	}
 	return v, nil
 }

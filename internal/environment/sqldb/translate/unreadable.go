@@ -7,7 +7,10 @@ import (
 
 // valueError is a stored value that has no canonical form. It is about one value: others can be
 // read all the same.
-type valueError struct{ cause error }
+type valueError struct {
+	cause error
+	why   string // without advice, which a finding gives itself; "" is cause
+}
 
 func (e valueError) Error() string { return e.cause.Error() }
 
@@ -24,11 +27,14 @@ const mostWhy = 300
 
 // Why says in a text that can be kept why a value cannot be read.
 func Why(err error) string {
+	why := err.Error()
 	var of valueError
 	if errors.As(err, &of) {
-		err = of.cause
+		if why = of.why; why == "" {
+			why = of.cause.Error()
+		}
 	}
-	text := []rune(strings.ToValidUTF8(err.Error(), "\ufffd"))
+	text := []rune(strings.ToValidUTF8(why, "\ufffd"))
 	if len(text) > mostWhy {
 		text = append(text[:mostWhy], '…')
 	}

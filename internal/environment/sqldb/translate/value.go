@@ -37,8 +37,8 @@ func (s *Translator) Value(m *environment.Model, of *catalog.Type, row []any, c 
 		case words.False:
 			return record.BooleanValue(false), nil
 		default:
-			return record.Value{}, valueError{fmt.Errorf("it holds %q, which is neither %s nor %s. Correct it, or as: in the catalog", text,
-				words.True, words.False)}
+			why := fmt.Sprintf("it holds %q, which is neither %s nor %s", text, words.True, words.False)
+			return record.Value{}, valueError{errors.New(why + ". Correct it, or as: in the catalog"), why}
 		}
 	}
 	switch {
@@ -143,9 +143,10 @@ func (s *Translator) lookup(m *environment.Model, candidates, by []string, id qu
 		return "", record.Key{}, errOutside
 	}
 	t, _ := m.Catalog.Type(candidates[0])
-	return "", record.Key{}, valueError{
-		fmt.Errorf("it refers to %s with internal id %s, which is not in %s. Correct the reference there, or leave the field out with ignore: in the catalog",
-			strings.Join(candidates, " or "), id.Text(), t.Place(m.Environment))}
+	why := fmt.Sprintf("it refers to %s with internal id %s, which is not in %s", strings.Join(candidates, " or "), id.Text(),
+		t.Place(m.Environment))
+	return "", record.Key{}, valueError{errors.New(why +
+		". Correct the reference there, or leave the field out with ignore: in the catalog"), why}
 }
 
 // canonicalText gives a value with ids inside in the form in which they are found.
@@ -156,7 +157,7 @@ func (s *Translator) canonicalText(stored any, c Cell) (string, []weave.Span, er
 	}
 	v, err := s.coder.Decode(stored, kind, c.Stored)
 	if err != nil {
-		return "", nil, valueError{err}
+		return "", nil, valueError{cause: err}
 	}
 	spans, err := weave.Find(c.Ref.Inside, v.Text())
 	return v.Text(), spans, err
@@ -185,7 +186,11 @@ func (s *Translator) woven(m *environment.Model, stored any, c Cell) (record.Val
 		to := c.Ref.Inside[span.Form].To
 		_, key, err := s.lookup(m, []string{to}, idColumn(m, to), query.Identity{text[span.Start:span.End]})
 		if err != nil {
-			return record.Value{}, fmt.Errorf("%s: %w", c.Ref.Inside[span.Form].Text(), err)
+			form := c.Ref.Inside[span.Form].Text()
+			if err = fmt.Errorf("%s: %w", form, err); CannotRead(err) {
+				err = valueError{err, form + ": " + Why(err)}
+			}
+			return record.Value{}, err
 		}
 		pieces = append(pieces, record.AmongValue(to, key))
 		at = span.End
