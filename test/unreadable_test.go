@@ -33,6 +33,7 @@ func TestWhatCannotBeReadIsAFinding(t *testing.T) {
 			run(t, target, "INSERT INTO items VALUES (7,'B','old',NULL)")
 			r := p.must(0, "export", "source", "--name", "p")
 			assert.Contains(t, words(r.out), "2 records have a value that cannot be read, and cannot be approved: item/B, field due: ")
+			assert.Contains(t, words(p.must(0, "parcel", "show", "p", "item/B").out), "due cannot be read: ")
 			p.must(3, "match", "p", "--against", "target")
 			found := p.review()
 			for _, address := range []string{"item/B", "item/C"} {

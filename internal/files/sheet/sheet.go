@@ -52,6 +52,10 @@ func (t Table) Header() []string {
 func (t Table) Row(rec record.Record) ([]string, error) {
 	var out []string
 	for i, v := range slices.Concat(rec.Key.Parts(), rec.Values) {
+		if why, unreadable := v.Unreadable(); unreadable {
+			return nil, fmt.Errorf("%s: field %s cannot be read (%s), which a table cannot say", t.Catalog.Address(t.Type, rec.Key),
+				t.Header()[i], why)
+		}
 		if v.IsAbsent() {
 			return nil, fmt.Errorf("%s does not carry field %s, which a table cannot say", t.Catalog.Address(t.Type, rec.Key),
 				t.Header()[i])

@@ -227,13 +227,16 @@ func checkRecords(ctx context.Context, s *session.Session, env session.Described
 	s.Progress.Start("reading "+t.Name, s.Total(ctx, env, env.About.Places[t.Place(model.Environment)].Name))
 	defer s.Progress.Done()
 	nulls := 0
-	for rec, err := range env.Read(ctx, model, environment.Reading{Type: t.Name, Fields: env.Fit.Fields[t.Name]}) {
+	var unread unreadable
+	for rec, err := range env.Read(ctx, model, environment.Reading{Type: t.Name, Fields: env.Fit.Fields[t.Name],
+		Unkeyed: unread.key}) {
 		if ctx.Err() != nil {
 			return nil, 0, ctx.Err()
 		}
 		if err != nil {
 			return []catalog.Problem{{Type: t.Name, Line: t.Line(), Message: err.Error()}}, sorter.Count(), nil
 		}
+		unread.values(env.Fit.Fields[t.Name], model.Catalog.Address(t.Name, rec.Key), rec)
 		if slices.ContainsFunc(rec.Key.Parts(), record.Value.IsNull) && !isRoot(t, rec.Key) {
 			nulls++
 		}
@@ -267,6 +270,9 @@ func checkRecords(ctx context.Context, s *session.Session, env session.Described
 	if twice > 0 {
 		note(fmt.Sprintf("%s more than once, such as %s; a match names this and never guesses",
 			show.Count(twice, "key occurs", "keys occur"), example))
+	}
+	for _, message := range unread.messages() {
+		note(message)
 	}
 	if nulls > 0 {
 		note(show.Count(nulls, "record has a null in its key", "records have a null in their key"))

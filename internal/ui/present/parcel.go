@@ -71,7 +71,7 @@ func Record(a *Page, p *parcel.Reader, r library.Record) error {
 		width = max(width, len(f.Name))
 	}
 	for i, f := range r.Type.Fields {
-		if r.Values[i].IsAbsent() {
+		if _, unreadable := r.Values[i].Unreadable(); r.Values[i].IsAbsent() && !unreadable {
 			continue
 		}
 		fmt.Fprintln(out, a.Wrap(fmt.Sprintf("  %-*s  %s", width, f.Name, show.Readable(show.Show(p.Catalog, f, r.Values[i]))),
