@@ -76,6 +76,54 @@ func TestAWorkbookHoldsWhatWasApproved(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, tables, 1)
 	assert.Equal(t, "A1:E5", tables[0].Range)
+
+	// Taken back, it is what it was.
+	p.must(3, "restore", "1")
+	p.must(0, "approve", "*", "--take", "source")
+	p.must(0, "import")
+	back, err := excelize.OpenFile(p.path("data/things.xlsx"))
+	require.NoError(t, err)
+	defer back.Close()
+	rows, err := back.GetRows("Sheet1", excelize.Options{RawCellValue: true})
+	require.NoError(t, err)
+	assert.Equal(t, [][]string{{"code", "valid", "price", "active", "note"}, {"A", "46053", "1.5", "1", "old"}, {"B", "46081", "2", "0", "b"}}, rows)
+	tables, err = back.GetTables("Sheet1")
+	require.NoError(t, err)
+	assert.Equal(t, "A1:E3", tables[0].Range)
+}
+
+// A workbook that counts its days from 1904, with two sheets of which each is a place.
+func TestAWorkbookThatCountsFrom1904(t *testing.T) {
+	t.Parallel()
+	p := newPlace(t, "types:\n  thing: {at: {source: thing, files: book/things}, key: [code], as: {day: date}}\n",
+		"CREATE TABLE thing (code TEXT PRIMARY KEY, day DATE); INSERT INTO thing VALUES ('A','2026-01-31'),('B','1904-01-01'),('C','9999-12-31'),('D','1903-12-31')", "CREATE TABLE x (y)")
+	p.write("anagram.yaml", "environments:\n  source: {connect: \"sqlite:source.db\"}\n  files: {connect: \"folder:data\"}\n")
+	book := excelize.NewFile()
+	yes := true
+	require.NoError(t, book.SetWorkbookProps(&excelize.WorkbookPropsOptions{Date1904: &yes}))
+	date, err := book.NewStyle(&excelize.Style{NumFmt: 14})
+	require.NoError(t, err)
+	require.NoError(t, book.SetCellStr("Sheet1", "A1", "notes"))
+	_, err = book.NewSheet("things")
+	require.NoError(t, err)
+	require.NoError(t, book.SetSheetRow("things", "A1", &[]any{"code", "day"}))
+	require.NoError(t, book.SetSheetRow("things", "A2", &[]any{"A", 44590})) // 2026-01-30
+	require.NoError(t, book.SetCellStyle("things", "B2", "B2", date))
+	require.NoError(t, os.MkdirAll(p.path("data"), 0o755))
+	require.NoError(t, book.SaveAs(p.path("data/book.xlsx")))
+	p.must(3, "match", "source", "--against", "files")
+	f := p.review()
+	assert.Equal(t, "changed", f["thing/A"].Status)
+	assert.Contains(t, messages(f["thing/D"])[0], "field day is 1903-12-31, and a cell for dates holds 1904-01-01 to 9999-12-31 in files")
+	p.must(0, "decline", "thing/D")
+	p.must(0, "approve", "*")
+	p.must(0, "import")
+	back, err := excelize.OpenFile(p.path("data/book.xlsx"))
+	require.NoError(t, err)
+	defer back.Close()
+	rows, err := back.GetRows("things", excelize.Options{RawCellValue: true})
+	require.NoError(t, err)
+	assert.Equal(t, [][]string{{"code", "day"}, {"A", "44591"}, {"B", "0"}, {"C", "2957003"}}, rows)
 }
 
 // What a cell cannot hold is said at the match, and nothing is written instead.

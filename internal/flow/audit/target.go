@@ -286,12 +286,21 @@ func laterOne(ctx context.Context, d *docket.Docket, places map[place]*Otherwise
 	if err != nil || len(written) == 0 {
 		return err
 	}
+	byAddress := map[string]*Otherwise{}
+	for _, one := range places {
+		byAddress[one.Address] = one
+	}
 	for f, err := range d.Found.Findings(ctx, docket.Filter{}) {
 		if err != nil {
 			return err
 		}
-		if one := places[place{f.Type, f.Order}]; one != nil && written[f.ID] {
-			one.Later = d.Header.Number
+		if !written[f.ID] {
+			continue
+		}
+		for _, one := range []*Otherwise{places[place{f.Type, f.Order}], byAddress[f.Was]} { // it may have got another key
+			if one != nil {
+				one.Later = d.Header.Number
+			}
 		}
 	}
 	return nil
