@@ -69,6 +69,7 @@ var arrows = map[string][]string{
 	"internal/flow/fit":               below("internal/flow/session"),
 	"internal/flow/inspect":           below("internal/flow/session"),
 	"internal/flow/sides":             below("internal/flow/session"),
+	"internal/flow/outside":           below(),
 	"internal/flow/agreed":            below("internal/flow/session", "internal/flow/sides"),
 	"internal/flow/standing":          below("internal/flow/session"),
 	"internal/flow/decide":            below("internal/flow/session", "internal/flow/standing"),
@@ -106,7 +107,7 @@ var arrows = map[string][]string{
 var (
 	dialect = []string{"internal/core/...", "internal/files/...", "internal/environment", "internal/environment/sqldb/engine", "internal/environment/sqldb/rows"}
 	// lower are the rooms of flow that the steps of the job stand on.
-	lower = []string{"internal/flow/session", "internal/flow/library", "internal/flow/choose", "internal/flow/fit", "internal/flow/sides", "internal/flow/agreed", "internal/flow/standing"}
+	lower = []string{"internal/flow/session", "internal/flow/library", "internal/flow/choose", "internal/flow/fit", "internal/flow/sides", "internal/flow/agreed", "internal/flow/standing", "internal/flow/outside"}
 )
 
 // below is what every room of flow may know, and these rooms.

@@ -322,6 +322,35 @@ func TestWhatIsOutsideIsNotMadeTwice(t *testing.T) {
 	}
 }
 
+// What was taken out of use, or made out of use, since the match is asked again before anything is
+// written: in a rehearsal, in load files and in an import.
+func TestWhatIsHeldOutsideSinceTheMatchIsNotMadeTwice(t *testing.T) {
+	t.Parallel()
+	for _, engine := range tries(t.Name(), everyEngine...) {
+		t.Run(engine, func(t *testing.T) {
+			t.Parallel()
+			p, source, target := pair(t, engine, "types:\n  item: {at: items, key: [code], id: {field: id, made_by: largest}, only: \"state == 'A'\"}\n",
+				"CREATE TABLE items (id INTEGER PRIMARY KEY, code VARCHAR(9), state VARCHAR(1), name VARCHAR(9))")
+			run(t, source, "INSERT INTO items VALUES (1,'X','A','x'),(2,'Y','A','y')")
+			p.must(3, "match", "source", "--against", "target", "--name", "p")
+			p.must(0, "approve", "*")
+			run(t, target, "INSERT INTO items VALUES (5,'X','R','theirs')")
+			for _, args := range [][]string{{"import", "--rehearse"}, {"import", "--into-files", "load"}, {"import"}} {
+				doc := p.json(5, args...)
+				left := doc["left_out"].([]any)
+				require.Len(t, left, 1, args)
+				assert.Equal(t, []any{"item/X", "held-outside"}, []any{left[0].(map[string]any)["address"], left[0].(map[string]any)["why"]}, args)
+			}
+			assert.Equal(t, []string{"X|R|theirs", "Y|A|y"}, lines(t, target, "SELECT code, state, name FROM items ORDER BY code"))
+			run(t, target, "UPDATE items SET state = 'A' WHERE code = 'X'") // the mend
+			p.must(3, "match", "p", "--against", "target")
+			p.must(0, "approve", "item/X", "--take", "source")
+			p.must(0, "import")
+			assert.Equal(t, []string{"X|A|x", "Y|A|y"}, lines(t, target, "SELECT code, state, name FROM items ORDER BY code"))
+		})
+	}
+}
+
 // New records that require each other are written in one go where the target looks at
 // references only at the commit, or does not look at all.
 func TestCirclesInOneGo(t *testing.T) {

@@ -252,7 +252,7 @@ func afterwards(ctx context.Context, c compared, late later, out *sink) error {
 	if out.err != nil || c.against != nil { // into a parcel nothing will be imported
 		return out.err
 	}
-	outside(late.outside, out)
+	holdOutside(late.outside, out)
 	if err := referrers(ctx, c, late.created, out); err != nil {
 		return err
 	}

@@ -7,63 +7,35 @@ import (
 	"strings"
 
 	"anagram/internal/core/check"
-	"anagram/internal/core/condition"
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
-	"anagram/internal/environment"
+	"anagram/internal/flow/outside"
 )
 
 // Records that would be new though the target has them, left out by the condition of their
-// type: somebody took them out of use. They are never made a second time.
+// type; see package outside.
 
 // outsiders collects the findings of one type that would be new.
 type outsiders struct {
+	finder  *outside.Finder
 	held    []heldOutside
 	waiting []finding
-	others  []*condition.Condition // of the types that take other records of the same place
-	all     bool                   // another type takes all of them
 }
 
 // newOutsiders gives nil where nothing of a type can be outside by itself.
 func newOutsiders(c compared, w atWork) (*outsiders, error) {
-	if w.Only == "" || c.against != nil {
+	if c.against != nil {
 		return nil, nil
 	}
-	out := &outsiders{}
-	if !free(w) {
-		return out, nil
+	finder, err := outside.For(c.catalog, w.Type, w.place, c.target)
+	if finder == nil || err != nil {
+		return nil, err
 	}
-	for _, other := range c.catalog.Types {
-		if other.Name == w.Name || other.Place(c.target) != w.place.Name {
-			continue
-		}
-		if other.Only == "" {
-			out.all = true
-			continue
-		}
-		compiled, err := condition.Compile(other.Only, other.Name, other.Known(w.place))
-		if err != nil {
-			return nil, err
-		}
-		out.others = append(out.others, compiled)
-	}
-	return out, nil
-}
-
-// free reports whether the target would take a second record with the stored key of one.
-func free(w atWork) bool {
-	var stored []string
-	for _, field := range w.Key {
-		stored = append(stored, w.Stored(field)...)
-	}
-	within := func(set []string) bool {
-		return len(set) > 0 && !slices.ContainsFunc(set, func(column string) bool { return !slices.Contains(stored, column) })
-	}
-	return !within(w.place.Primary) && !slices.ContainsFunc(w.place.Unique, within)
+	return &outsiders{finder: finder}, nil
 }
 
 func (o *outsiders) note(ctx context.Context, c compared, w atWork, f finding) error {
-	if o == nil || o.all || !f.Adds || match.Hopeless(f.Found.Reasons) {
+	if o == nil || !f.Adds || match.Hopeless(f.Found.Reasons) {
 		return nil
 	}
 	if o.waiting = append(o.waiting, f); len(o.waiting) < claimBatch {
@@ -77,56 +49,21 @@ func (o *outsiders) flush(ctx context.Context, c compared, w atWork) error {
 	if o == nil || len(o.waiting) == 0 {
 		return nil
 	}
-	var keys []record.Key
-	by := map[string]finding{}
+	keys := make([]record.Key, len(o.waiting))
+	for i, f := range o.waiting {
+		keys[i] = f.Found.Key
+	}
+	held, err := o.finder.Held(ctx, c.reader, c.model, keys, func(key record.Key) string { return c.catalog.Address(w.Name, key) })
+	if err != nil {
+		return err
+	}
 	for _, f := range o.waiting {
-		keys = append(keys, f.Found.Key)
-		by[f.Found.Key.Order()] = f
+		if found, ok := held[f.Found.Key.Order()]; ok {
+			o.held = append(o.held, heldOutside{f.id, w.Name, f.Found.Key, found})
+		}
 	}
 	o.waiting = nil
-	var fields []record.Field
-	for _, other := range o.others {
-		for _, field := range other.Fields() {
-			if !slices.ContainsFunc(fields, func(have record.Field) bool { return have.Name == field.Name }) {
-				fields = append(fields, field)
-			}
-		}
-	}
-	for rec, err := range c.reader.Read(ctx, c.model, environment.Reading{Type: w.Name, Fields: fields, Keys: keys, OnlyOutside: true}) {
-		if err != nil {
-			return err
-		}
-		f, wanted := by[rec.Key.Order()]
-		another, err := o.another(c, fields, rec)
-		if err != nil {
-			return err
-		}
-		if wanted && !another {
-			delete(by, rec.Key.Order())
-			id := rec.ID
-			if w.ID != "" {
-				id = w.ID + " " + id
-			}
-			o.held = append(o.held, heldOutside{f.id, w.Name, f.Found.Key,
-				check.HeldOutside(f.Address, w.Name, c.target, id, check.Side{Environment: c.target, At: rec.ChangedAt,
-					By: rec.ChangedBy})})
-		}
-	}
 	return nil
-}
-
-// another reports whether a record belongs to another type of the catalog.
-func (o *outsiders) another(c compared, fields []record.Field, rec record.Record) (bool, error) {
-	for _, other := range o.others {
-		values := make([]record.Value, len(other.Fields()))
-		for i, field := range other.Fields() {
-			values[i] = rec.Values[record.FieldAt(fields, field.Name)]
-		}
-		if holds, err := other.Holds(values, c.catalog.Path); err != nil || holds {
-			return holds, err
-		}
-	}
-	return false, nil
 }
 
 // heldOutside is a finding that becomes a conflict.
@@ -137,8 +74,8 @@ type heldOutside struct {
 	check   check.Check
 }
 
-// outside makes conflicts of findings that the target has outside.
-func outside(held []heldOutside, out *sink) {
+// holdOutside makes conflicts of findings that the target has outside.
+func holdOutside(held []heldOutside, out *sink) {
 	for _, one := range held {
 		out.becomesConflict(one.finding, one.typ, match.HeldOutside)
 		out.check(one.finding, one.check)

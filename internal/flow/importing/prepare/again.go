@@ -30,7 +30,7 @@ func readAgain(ctx context.Context, s *session.Session, r Ready, target environm
 		if err != nil {
 			return found, err
 		}
-		images, attached, err := r.before(ctx, l, found)
+		images, attached, err := r.before(ctx, target, l, found)
 		if err != nil {
 			return found, err
 		}
@@ -47,7 +47,8 @@ func readAgain(ctx context.Context, s *session.Session, r Ready, target environm
 
 // before gives the before-images of a lot, and the keys of the records of which attachments are
 // going to be written over; found grows by what moved, or is already as approved.
-func (r Ready) before(ctx context.Context, l lot, found Rest) (images []run.Image, attached []record.Key, err error) {
+func (r Ready) before(ctx context.Context, target environment.Reader, l lot, found Rest) (images []run.Image,
+	attached []record.Key, err error) {
 	t := l.Typ
 	backs, err := r.Backs(ctx, l.Batch)
 	if err != nil {
@@ -71,6 +72,9 @@ func (r Ready) before(ctx context.Context, l lot, found Rest) (images []run.Imag
 		}
 	}
 	if err := r.turned(ctx, l, found); err != nil {
+		return nil, nil, err
+	}
+	if err := heldOutside(ctx, r, target, l, found); err != nil {
 		return nil, nil, err
 	}
 	for _, n := range l.List {

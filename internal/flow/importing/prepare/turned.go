@@ -8,6 +8,8 @@ import (
 	"anagram/internal/core/check"
 	"anagram/internal/core/match"
 	"anagram/internal/core/record"
+	"anagram/internal/environment"
+	"anagram/internal/flow/outside"
 	"anagram/internal/flow/standing"
 	"anagram/internal/store/docket"
 )
@@ -139,4 +141,28 @@ func (r Ready) judged(ctx context.Context, rule catalog.Rule, left []check.Facts
 		}
 	}
 	return nil
+}
+
+// heldOutside asks again whether the target has, out of its type's scope, what is about to be made.
+func heldOutside(ctx context.Context, r Ready, target environment.Reader, l lot, found Rest) error {
+	t, ok := r.Model.Catalog.Type(l.Typ.Name)
+	if !ok {
+		return nil
+	}
+	finder, err := outside.For(r.Model.Catalog, t, r.Places[t.Place(r.Model.Environment)], r.Model.Environment)
+	if finder == nil || err != nil {
+		return err
+	}
+	var keys []record.Key
+	by := map[string]Now{}
+	for _, n := range l.List {
+		if len(n.Here) == 0 && !n.Removes && !found.Skips(n.Approval) {
+			keys, by[n.Source.Key.Order()] = append(keys, n.Source.Key), n
+		}
+	}
+	held, err := finder.Held(ctx, target, r.Model, keys, func(key record.Key) string { return by[key.Order()].Address })
+	for order, c := range held {
+		r.stop(by[order].Approval, c, found)
+	}
+	return err
 }
