@@ -88,7 +88,7 @@ var asked = map[string]string{
 	"still-referred": "TestARestoreRespectsWhatCameSince", "not-as-written": "TestARestoreRespectsWhatCameSince", "value-taken": "TestTheOtherKeyIsTakenMeanwhile",
 	"owner-not-approved": "TestAReferenceThatIsNotApprovedBlocksJustWhatDependsOnIt", "reference-not-approved": "TestAReferenceThatIsNotApprovedBlocksJustWhatDependsOnIt",
 	// What is referred to and the record itself are read again: what is otherwise is moved-since-match.
-	"missing-reference": "TestRecordsThatMovedAreLeftOutAndNamed", "cannot-be-read": "TestWhatCannotBeReadIsAFinding", "ambiguous-key": "TestRecordsThatMovedAreLeftOutAndNamed", "held-outside": "TestWhatIsHeldOutsideSinceTheMatchIsNotMadeTwice", "both-moved": "TestRecordsThatMovedAreLeftOutAndNamed",
+	"missing-reference": "TestRecordsThatMovedAreLeftOutAndNamed", "cannot-be-read": "TestWhatCannotBeReadIsAFinding", "stamp-unfilled": "TestWhoseNameStandsThere", "ambiguous-key": "TestRecordsThatMovedAreLeftOutAndNamed", "held-outside": "TestWhatIsHeldOutsideSinceTheMatchIsNotMadeTwice", "both-moved": "TestRecordsThatMovedAreLeftOutAndNamed",
 	"created-on-both": "TestRecordsThatMovedAreLeftOutAndNamed", "target-newer": "TestRecordsThatMovedAreLeftOutAndNamed", "retired-in-target": "TestRecordsThatMovedAreLeftOutAndNamed", "removed-in-target": "TestRecordsThatMovedAreLeftOutAndNamed", "looks-renamed": "TestRecordsThatMovedAreLeftOutAndNamed",
 	// The docket and its catalog say it, which are held against the workspace's at the import.
 	"local-needed": "TestARestoreNeedsTheCatalogOfItsDocket", "circle": "TestCirclesAreFoundAtTheMatch", "looks-like-id": "TestWhatLooksLikeAnInternalID",

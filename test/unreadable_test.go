@@ -80,7 +80,7 @@ func TestAKeyThatCannotBeReadIsNamedByItsID(t *testing.T) {
 	p := newPlace(t, "types:\n  item: {at: items, key: [code], id: id}\n  use: {at: uses, key: [code], id: id, refers: {item: item}}\n",
 		table+"INSERT INTO items VALUES (1,'A','a'),(2,CAST(x'ff' AS TEXT),'b'); INSERT INTO uses VALUES (1,'U',2),(2,'V',1),(3,'W',77);", table+"INSERT INTO items VALUES (5,'A','old'),(6,'only here','x');")
 	r := p.must(0, "export", "source", "--name", "p")
-	assert.Contains(t, words(r.out), "1 record of item has a key that cannot be read, and is in the parcel by nothing but this note: internal id 2: ")
+	assert.Contains(t, words(r.out), "of item 1 record has a key that cannot be read; nothing in the parcel but this note tells of it: internal id 2: ")
 	assert.Contains(t, words(r.out), "2 records have a value that cannot be read, and cannot be approved: use/U, field item: what it refers to has a key that cannot be read: ")
 	assert.Contains(t, words(r.out), "use/W, field item: it refers to item with internal id 77, which is not in items")
 	doc := p.json(3, "match", "p", "--against", "target")

@@ -143,6 +143,14 @@ type Capabilities struct {
 	Judge    Judge
 	Scripter Scripter
 	Holder   Holder
+	Signer   Signer
+}
+
+// Signer finds people among the records of an environment.
+type Signer interface {
+	// Person gives the id under which a person of this name stands in the stamps of a type; "" where
+	// nobody does, or several do.
+	Person(ctx context.Context, model *Model, typ, name string) (id string, err error)
 }
 
 // Prober looks at data in bounded questions, to draft a catalog and to check one.

@@ -34,15 +34,48 @@ func (t *Type) Stamped(place Place, environment, who string) []Column {
 // IsPerson reports whether a stamp says who changed a record, not when.
 func (t *Type) IsPerson(stamp string) bool { return stamp == t.StampBy || stamp == t.CreatedBy }
 
-// Stamp gives what an import by a person writes into a stamp at a moment, in the zone of
-// that moment where the column has none. ok is false where it is not known.
+// Signature is how a person stands in the stamps of a type: by name, or, where the environment keeps
+// people as records, by the id that was found for them, "" where none was.
+func (t *Type) Signature(name string, ids map[string]string) string {
+	if t.StampPerson.At != "" {
+		return ids[t.Name]
+	}
+	return name
+}
+
+// Unsigned tells whether an import cannot write who changed a record, or made it, though the type
+// keeps that in a column of the place; sure says that nothing in the place fills it either.
+func (t *Type) Unsigned(place Place, environment, signature string, adds bool) (column string, sure, unsigned bool) {
+	c, there := place.Column(t.StampBy)
+	if !there || t.StampBy == "" || t.StampNever || c.Derived {
+		return "", false, false
+	}
+	if _, known := t.Stamp(c, environment, signature, time.Unix(0, 0)); known {
+		return "", false, false
+	}
+	if adds {
+		return c.Name, !c.Default && !place.HasTriggers && !slices.Contains(place.Triggered, c.Name), true
+	}
+	return c.Name, place.Quiet, true
+}
+
+// Stamp gives what an import by a person, told by their signature, writes into a stamp at a moment,
+// in the zone of that moment where the column has none. ok is false where it is not known.
 func (t *Type) Stamp(column Column, environment, who string, at time.Time) (v record.Value, ok bool) {
 	var err error
 	switch {
 	case t.IsPerson(column.Name):
+		if t.StampPerson.At != "" && who != "" { // an id that was found
+			if v, err = record.Parse(column.Kind, who); err == nil {
+				return v, true
+			}
+		}
 		if account, ok := t.StampAccount[environment]; ok {
 			v, err = record.TextValue(account)
 			return v, err == nil
+		}
+		if t.StampPerson.At != "" {
+			return v, false
 		}
 		most := column.Limits.Characters
 		if column.Kind != record.Text || who == "" || most > 0 && len([]rune(who)) > most {

@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strings"
 
+	"anagram/internal/core/catalog"
+
 	"anagram/internal/core/show"
 )
 
@@ -63,6 +65,7 @@ const (
 	RemindersCode        Code = "reminders"
 	LooksLikeID          Code = "looks-like-id"
 	CannotBeReadCode     Code = "cannot-be-read"
+	StampUnfilled        Code = "stamp-unfilled"
 )
 
 // Codes lists the codes, in order.
@@ -73,7 +76,7 @@ func Codes() []string {
 		ValueDoesNotFit, NoRightCode, LooksRenamed, OldParcel, SourceMoved, OpenDocket, ApprovalUsed, DecidedLater, ValueTaken,
 		PairNotUsed, ReferredDiffers,
 		KeyInUse, OtherTarget, OtherCatalog, HeldOutsideCode, CircleCode, ApprovalsCode, DirectionCode, BesideCode, StillReferred,
-		NotAsWritten, NotRestored, RemindersCode, LooksLikeID, CannotBeReadCode,
+		NotAsWritten, NotRestored, RemindersCode, LooksLikeID, CannotBeReadCode, StampUnfilled,
 		"both-moved", "cannot-be-explained", "created-on-both", "removed-in-source", "target-newer", "retired-in-target",
 		"removed-in-target"} {
 		out = append(out, string(code))
@@ -141,6 +144,22 @@ func CannotRead(address, environment, field, why string, source bool) Check {
 	}
 	return blocker(CannotBeReadCode, fmt.Sprintf("%s: field %s cannot be read in %s: %s.", address, field, environment,
 		strings.TrimRight(why, ". ")), correct, do(LeaveOutField, field))
+}
+
+// Unsigned checks a record type, or one record of it, of which it cannot be written who changed it.
+// Of is the record's address, or the type's name; sure says that nothing in the target fills it.
+func Unsigned(of string, t *catalog.Type, column, target, who string, sure bool) Check {
+	why := fmt.Sprintf("%s takes no name such as %s", column, who)
+	if p := t.StampPerson; p.At != "" {
+		why = fmt.Sprintf("%s is not, or not once, among the people in %s (%s)", who, p.At, p.Name)
+	}
+	message := fmt.Sprintf("%s: who changes it cannot be written into %s of %s: %s, and no account is named. Whoever stands there now would seem to have done it.",
+		of, column, target, why)
+	ways := []Way{do(NameAccount, t.Name, target), do(NeverStamp)}
+	if sure {
+		return blocker(StampUnfilled, message, ways...)
+	}
+	return caution(StampUnfilled, message, ways...)
 }
 
 // NoKey checks a type of which a side has records whose key cannot be read, by their internal ids.

@@ -32,6 +32,8 @@ const (
 	TakeOutOfIgnore
 	StateReleases
 	EqualSettings
+	NameAccount
+	NeverStamp
 	LeaveOutField
 	CorrectThere
 	CreateThere
@@ -95,6 +97,8 @@ var forms = map[Kind]form{
 	TakeOutOfIgnore:     {"take field %s out of ignore: in the catalog, or put it under local: with a value for %s; then export and {again}", true}, // field, target
 	StateReleases:       {"say where the release of both environments is to be had with release: in anagram.yaml, then export and {again}", true},
 	EqualSettings:       {"make it equal on both sides, then export and {again}", true},
+	NameAccount:         {"name the account that stands for imports under stamp: of %s in the catalog, account: {%s: …}, and {again}", false}, // type, target
+	NeverStamp:          {"say write: never there, if time and person are to stay as they are, and {again}", false},
 	LeaveOutField:       {"leave field %s out with ignore: in the catalog, then export and {again}", true}, // field
 	CorrectThere:        {"correct it in %s, then {again}", false},                                         // target
 	CreateThere:         {"create it in %s and {again}", false},                                            // target

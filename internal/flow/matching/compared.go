@@ -16,6 +16,7 @@ import (
 	"anagram/internal/environment"
 	"anagram/internal/flow/agreed"
 	"anagram/internal/flow/choose"
+	"anagram/internal/flow/fit"
 	"anagram/internal/flow/library"
 	"anagram/internal/flow/session"
 	"anagram/internal/flow/sides"
@@ -54,6 +55,7 @@ type compared struct {
 	then     bool  // the target is compared with what it was itself when the parcel was exported
 	// looks are the fields that behave like internal ids in the target, by record type.
 	looks map[string][]evidence.Suspect
+	signs signatures
 }
 
 // open opens both sides and what they agreed on, and refuses what cannot be compared.
@@ -85,6 +87,11 @@ func open(ctx context.Context, s *session.Session, r Request) (c compared, err e
 	c.env, c.reader, c.target, c.against = t.Described, t.Environment, t.name, t.parcel
 	c.model = &environment.Model{Environment: c.target, Catalog: c.catalog, Shapes: c.parcel.Manifest.Keys, Here: s.Zone(c.target),
 		There: s.Zone(c.cameFrom())}
+	if c.against == nil {
+		if c.signs.ids, c.signs.asked, err = fit.Signatures(ctx, c.env, c.model, s.Who); err != nil {
+			return c, err
+		}
+	}
 	if c.scratch, err = s.Workspace.Scratch(); err != nil {
 		return c, err
 	}

@@ -66,7 +66,7 @@ func (c compared) fills(types []docket.Type) map[string]docket.Fills {
 				fills.New = append(fills.New, docket.Filled{Field: field, What: "value", Value: value})
 			}
 		}
-		for _, stamp := range t.Stamped(place, c.target, c.session.Who) {
+		for _, stamp := range t.Stamped(place, c.target, t.Signature(c.session.Who, c.signs.ids)) {
 			filled := docket.Filled{Field: stamp.Name, What: "time"}
 			if account, ok := t.StampAccount[c.target]; t.IsPerson(stamp.Name) && ok {
 				filled.What, filled.Value = "value", account
@@ -77,7 +77,7 @@ func (c compared) fills(types []docket.Type) map[string]docket.Fills {
 		}
 		for _, name := range []string{t.StampAt, t.StampBy} {
 			if column, ok := place.Column(name); ok && name != "" && !column.Derived && !t.StampNever {
-				if _, known := t.Stamp(column, c.target, c.session.Who, c.session.Now()); known {
+				if _, known := t.Stamp(column, c.target, t.Signature(c.session.Who, c.signs.ids), c.session.Now()); known {
 					fills.Changed = append(fills.Changed, name)
 				}
 			}

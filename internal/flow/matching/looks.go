@@ -37,3 +37,24 @@ func hardlyMeets(c compared, w atWork, by map[match.Status]int, out *sink) {
 		out.onDocket(found)
 	}
 }
+
+// signatures are what is known of how the person at work stands in the target's stamps.
+type signatures struct {
+	ids   map[string]string // by type, where people are records
+	asked bool              // the target can be asked, and does not stamp by itself
+}
+
+// unsigned says of a type with something to write that it cannot be written who does it.
+func unsigned(c compared, w atWork, by map[match.Status]int, out *sink) {
+	if !c.signs.asked || c.against != nil {
+		return
+	}
+	changes := by[match.Changed] + by[match.Conflict] + by[match.TargetEdit]
+	for _, of := range []struct{ adds, any bool }{{true, by[match.New] > 0}, {false, changes > 0}} {
+		column, _, bad := w.Unsigned(w.place, c.target, w.Signature(c.session.Who, c.signs.ids), of.adds)
+		if bad && of.any {
+			out.onDocket(check.Unsigned(w.Name, w.Type, column, c.target, c.session.Who, false))
+			return
+		}
+	}
+}

@@ -31,7 +31,7 @@ type atWork struct {
 func work(c compared, t *catalog.Type, fields []record.Field) atWork {
 	w := atWork{Type: t, place: c.env.About.Places[t.Place(c.target)], fields: fields}
 	w.required = check.Required(w.place, fields)
-	for _, stamp := range t.Stamped(w.place, c.target, c.session.Who) {
+	for _, stamp := range t.Stamped(w.place, c.target, t.Signature(c.session.Who, c.signs.ids)) {
 		w.filled = append(w.filled, stamp.Name)
 	}
 	return w
@@ -117,6 +117,7 @@ func matchType(ctx context.Context, c compared, t *catalog.Type, pt parcel.Type,
 		return late, err
 	}
 	hardlyMeets(c, w, counts.By, out)
+	unsigned(c, w, counts.By, out)
 	others, err := target.others(ctx, c, w)
 	if err != nil {
 		return late, err

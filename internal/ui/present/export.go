@@ -63,26 +63,19 @@ func Export(a *Page, result export.Result) error {
 
 // unreadable says which records hold what cannot be read, and which have no key that can.
 func unreadable(a *Page, result export.Result) {
-	out := a.Coloured()
-	if n := result.Unread.Records; n > 0 {
-		fmt.Fprintln(out, "\n"+a.Wrap(Tone("caution")+fmt.Sprintf(" %s a value that cannot be read, and cannot be approved:",
-			show.Count(n, "record has", "records have")), ""))
-		for _, one := range result.Unread.Named {
-			fmt.Fprintln(out, a.Wrap("  "+show.Harmless(one), "    "))
+	say := func(named []string, format string, args ...any) {
+		fmt.Fprintln(a.Coloured(), "\n"+a.Wrap(Tone("caution")+fmt.Sprintf(format, args...), ""))
+		for _, one := range named {
+			fmt.Fprintln(a.Coloured(), a.Wrap("  "+show.Harmless(one), "    "))
 		}
 	}
+	if n := result.Unread.Records; n > 0 {
+		say(result.Unread.Named, " %s a value that cannot be read, and cannot be approved:", show.Count(n, "record has", "records have"))
+	}
 	for _, t := range result.Manifest.Types {
-		if t.Unkeyed == nil {
-			continue
-		}
-		have, are := "have", "are"
-		if t.Unkeyed.Records == 1 {
-			have, are = "has", "is"
-		}
-		fmt.Fprintln(out, "\n"+a.Wrap(Tone("caution")+fmt.Sprintf(" %s of %s %s a key that cannot be read, and %s in the parcel by nothing but this note:",
-			show.Count(t.Unkeyed.Records, "record", "records"), t.Name, have, are), ""))
-		for _, one := range t.Unkeyed.Named {
-			fmt.Fprintln(out, a.Wrap("  "+show.Harmless(one), "    "))
+		if u := t.Unkeyed; u != nil {
+			say(u.Named, " of %s %s a key that cannot be read; nothing in the parcel but this note tells of it:", t.Name,
+				show.Count(u.Records, "record has", "records have"))
 		}
 	}
 }

@@ -55,7 +55,11 @@ func Import(a *Page, r importing.Result, d *docket.Docket, folder string) error 
 	case run.WrittenOtherwise:
 		a.Next(fmt.Sprintf("anagram restore %d", h.Number))
 	case run.Rehearsed, run.Unknown:
-		a.Next(fmt.Sprintf("anagram import %d", h.Number))
+		next := "import"
+		if r.Outcome == run.Rehearsed && r.New+r.Changed+r.Removed == 0 {
+			next = "review" // all of it was left out
+		}
+		a.Next(fmt.Sprintf("anagram %s %d", next, h.Number))
 	case run.Imported:
 		if r.Undecided > 0 {
 			a.Next(fmt.Sprintf("anagram review %d --decision open", h.Number))

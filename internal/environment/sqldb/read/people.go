@@ -2,7 +2,9 @@ package read
 
 import (
 	"context"
+	"strings"
 
+	"anagram/internal/environment"
 	"anagram/internal/environment/sqldb/engine"
 	"anagram/internal/environment/sqldb/query"
 	"anagram/internal/environment/sqldb/translate"
@@ -51,3 +53,23 @@ func (s *Reader) people(ctx context.Context, f *translate.Form, rows [][]any) (m
 
 // mostPeople is how many names are kept at a time.
 const mostPeople = 20_000
+
+// Person gives the id of the person with just this name; "" where nobody has it, or several do.
+func (s *Reader) Person(ctx context.Context, m *environment.Model, typ, name string) (string, error) {
+	t, ok := m.Catalog.Type(typ)
+	if p := t.StampPerson; ok && p.At != "" && name != "" {
+		var ids []string
+		from := "SELECT " + s.Dialect.Quote(p.ID) + ", " + s.Dialect.Quote(p.Name) + " FROM " + s.Dialect.Place(p.At)
+		err := s.WhereIn(ctx, 2, from, []string{p.Name}, []query.Identity{{name}}, "", func(row []any) error {
+			if row[0] != nil && strings.TrimRight(engine.StoredText(row[1]), " ") == name { // a collation may take others for the same
+				ids = append(ids, engine.StoredText(row[0]))
+			}
+			return nil
+		})
+		if err != nil || len(ids) != 1 {
+			return "", err
+		}
+		return ids[0], nil
+	}
+	return "", nil
+}

@@ -98,7 +98,7 @@ func (e *database) Begin(ctx context.Context, written []string) (environment.Wor
 
 // Can offers all there is: every engine can be asked, and given scripts.
 func (e *database) Can() environment.Capabilities {
-	return environment.Capabilities{Prober: e.prober, Judge: e.prober, Scripter: e, Holder: e}
+	return environment.Capabilities{Prober: e.prober, Judge: e.prober, Scripter: e, Holder: e, Signer: e}
 }
 
 // Close closes the connection.

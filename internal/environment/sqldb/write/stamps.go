@@ -178,12 +178,15 @@ func (s *Session) SetStamps(ctx context.Context) error {
 		for _, key := range slices.Sorted(maps.Keys(of.ids)) {
 			ids = append(ids, of.ids[key])
 		}
+		column, _, unsigned := t.Unsigned(t.Described, of.m.Environment, of.who, false)
 		for part := range slices.Chunk(ids, query.Batch) {
-			var both, onlyAt, onlyBy []query.Identity
+			var both, onlyAt, onlyBy, nobody []query.Identity
 			if err := s.readStamps(ctx, of, part, func(key, at, by string) {
 				had, known := of.had[key]
 				switch id := of.ids[key]; {
 				case !known:
+				case unsigned && by == had[1] && (at == had[0] || !t.Described.HasTriggers && !t.Described.AnyTrigger):
+					nobody = append(nobody, id)
 				case at == had[0] && by == had[1]:
 					both = append(both, id)
 				case at == had[0]:
@@ -193,6 +196,11 @@ func (s *Session) SetStamps(ctx context.Context) error {
 				}
 			}); err != nil {
 				return err
+			}
+			if len(nobody) > 0 { // time and person are written together, or nothing is
+				return &environment.Error{Environment: s.Name, Message: fmt.Sprintf("%s of %s (%s %s) was changed, and who did it cannot be written into %s; nothing in %s fills it.",
+					"a record", t.Name, strings.Join(t.Identity, ", "), nobody[0].Text(), column, s.Name),
+					Mend: fmt.Sprintf("Name the account that stands for imports under stamp: of %s in the catalog, account: {%s: …}, or say write: never there, and match again.", t.Name, s.Name)}
 			}
 			if err := errors.Join(s.set(ctx, of, both, t.StampAt, t.StampBy), s.set(ctx, of, onlyAt, t.StampAt),
 				s.set(ctx, of, onlyBy, t.StampBy)); err != nil {

@@ -48,6 +48,9 @@ func Fits(ctx context.Context, s *session.Session, r Ready, env environment.Envi
 			Problems: problems}
 	}
 	r.Fit, r.Numbers = target.Fit, about.Numbers
+	if r.ids, r.signs, err = fit.Signatures(ctx, env, r.Model, r.Who); err != nil {
+		return r, err
+	}
 	return r.In(about.Places), nil
 }
 
@@ -98,4 +101,13 @@ func stillThere(r Ready, places map[string]catalog.Place, types []string) error 
 		}
 	}
 	return nil
+}
+
+// Signature is how who imports stands in the stamps of a type.
+func Signature(r Ready, typ string) string {
+	t, ok := r.Model.Catalog.Type(typ)
+	if !ok {
+		return r.Who
+	}
+	return t.Signature(r.Who, r.ids)
 }

@@ -35,6 +35,10 @@ type Ready struct {
 	Places map[string]catalog.Place
 	Beside map[string][]string
 	Who    string // who imports, for stamps
+	// ids are, by type, how who imports stands in stamps that hold ids of people; signs is false
+	// where the target stamps by itself.
+	ids   map[string]string
+	signs bool
 	// Checked says that each record is only written while it is as it was read again, as there
 	// is no transaction.
 	Checked bool

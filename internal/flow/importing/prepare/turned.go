@@ -23,8 +23,16 @@ func (r Ready) unallowed(rest Rest) Rest {
 	found := NewRest()
 	for _, a := range r.Standing.Approved {
 		w, known := r.wouldBe(a, a.Status == match.New)
-		if c, bad := w.Rights(); known && bad && !rest.Skips(a) {
+		if !known || rest.Skips(a) {
+			continue
+		}
+		if c, bad := w.Rights(); bad {
 			r.stop(a, c, found)
+			continue
+		}
+		column, sure, bad := w.Type.Unsigned(w.Place, r.Model.Environment, w.Type.Signature(r.Who, r.ids), w.Adds)
+		if r.signs && bad && sure && !a.Removes {
+			r.stop(a, check.Unsigned(a.Address, w.Type, column, r.Model.Environment, r.Who, true), found)
 		}
 	}
 	return found
@@ -58,7 +66,7 @@ func (r Ready) asNow(n Now, t docket.Type) (check.Facts, bool) {
 		Written: w, Found: match.Finding{Key: n.Source.Key, Status: n.Status, Source: &n.Source},
 		Source: r.Docket.Header.Source, Fields: t.Fields, Keys: r.Model.Shapes[t.Name], Approved: r.writes(n, t),
 	}
-	for _, stamp := range w.Type.Stamped(w.Place, r.Model.Environment, r.Who) {
+	for _, stamp := range w.Type.Stamped(w.Place, r.Model.Environment, w.Type.Signature(r.Who, r.ids)) {
 		f.Filled = append(f.Filled, stamp.Name)
 	}
 	if w.Adds {

@@ -125,7 +125,7 @@ func change(r prepare.Ready, a *standing.Approval, w sequence.Write, line docket
 	t, _ := r.Docket.Type(a.Type)
 	if a.Removes {
 		key, err := r.Model.Shapes.ParseKey([]byte(line.Key), a.Type)
-		c := environment.Change{Type: a.Type, Key: key, By: r.Who, Remove: len(w.Clear) == 0}
+		c := environment.Change{Type: a.Type, Key: key, By: prepare.Signature(r, a.Type), Remove: len(w.Clear) == 0}
 		for _, field := range t.Fields {
 			if slices.Contains(w.Clear, field.Name) {
 				c.Clear = append(c.Clear, field)
@@ -155,7 +155,7 @@ func change(r prepare.Ready, a *standing.Approval, w sequence.Write, line docket
 	if len(w.Only) == 0 && a.Rekeys(r.Model.Catalog) {
 		c.Was = &source.Key // what it is so far is known by the pair; see sides.Named
 	}
-	c.By = r.Who
+	c.By = prepare.Signature(r, a.Type)
 	if c.Insert {
 		typ, _ := r.Model.Catalog.Type(a.Type)
 		c.Fixed = fixedFor(typ, r.Model.Environment)
