@@ -104,3 +104,17 @@ func TestAKeyThatCannotBeReadIsNamedByItsID(t *testing.T) {
 	assert.Contains(t, checks, "item: the keys of records in target cannot be read")
 	assert.Contains(t, checks, "internal id 9")
 }
+
+// A setting that cannot be read is equal to nothing, not even to one that cannot be read either.
+func TestASettingThatCannotBeReadIsEqualToNothing(t *testing.T) {
+	t.Parallel()
+	const table = "CREATE TABLE settings (name TEXT PRIMARY KEY, n INTEGER); INSERT INTO settings VALUES ('digits', 'two'), ('other', 1);"
+	p := newPlace(t, "types:\n  setting: {at: settings, key: [name]}\n", table+"INSERT INTO settings VALUES ('new', 2)", table)
+	p.write("anagram.yaml", string(p.read("anagram.yaml"))+"must_agree: [setting/digits]\n")
+	for _, args := range [][]string{{"export", "source"}, {"match", "source", "--against", "target"}} {
+		assert.Contains(t, words(p.must(2, args...).err), `anagram.yaml names the setting setting/digits, whose n cannot be read in source: "two" is not an integer`)
+	}
+	p.sql("source", "UPDATE settings SET n = 2 WHERE name = 'digits'")
+	p.must(0, "export", "source", "--name", "p")
+	assert.Contains(t, words(p.must(2, "match", "p", "--against", "target").err), "cannot be read in target")
+}

@@ -52,6 +52,9 @@ func (ex *exporting) sums(ctx context.Context, batch []spill.Pick, out map[strin
 		}
 		of := map[string]string{}
 		for i, field := range fields {
+			if rec.Values[i].IsAbsent() { // it cannot be read
+				continue
+			}
 			of[field.Name] = field.Kind.String() + " " + field.Sum(rec.Values[i])
 		}
 		out[typ+"\x00"+rec.Key.Order()] = of

@@ -56,6 +56,10 @@ func setting(ctx context.Context, env Seen, c *catalog.Catalog, name string, of 
 		if err != nil {
 			return nil, err
 		}
+		if why, unreadable := rec.Values[0].Unreadable(); unreadable {
+			return nil, session.Usage("anagram.yaml names the setting %s, whose %s cannot be read in %s: %s. Correct it there", of.Setting,
+				fields[0].Name, name, why)
+		}
 		return show.Show(c, fields[0], rec.Values[0]), nil
 	}
 	return nil, nil
