@@ -146,6 +146,45 @@ func TestARestoreRespectsWhatCameSince(t *testing.T) {
 	}
 }
 
+// What refers to a record since its restore was matched keeps it, by a reference without a foreign key,
+// by one inside a text, and by one in a key; what goes as well does not.
+func TestARestoreAsksAgainWhatRefers(t *testing.T) {
+	t.Parallel()
+	for _, engine := range tries(t.Name(), everyEngine...) {
+		t.Run(engine, func(t *testing.T) {
+			t.Parallel()
+			const catalog = "types:\n  item: {at: items, key: [code], id: id, refers: {next: item}}\n  part: {at: parts, key: [item, n], refers: {item: item}, part_of: item}\n  rule: {at: rules, key: [code], refers: {list: {to: item, list: \",\"}, other: {by: kind, to: {i: item, r: rule}}}}\n"
+			p, source, target := pair(t, engine, catalog, "CREATE TABLE items (id "+serverID[engine]+", code VARCHAR(9), next INTEGER)", "CREATE TABLE parts (item INTEGER, n INTEGER)", "CREATE TABLE rules (code VARCHAR(9) PRIMARY KEY, list VARCHAR(40), kind VARCHAR(1), other INTEGER)")
+			run(t, source, "INSERT INTO items (id, code, next) VALUES (1,'A',NULL),(2,'B',NULL),(3,'C',NULL),(4,'D',NULL),(5,'E',6),(6,'F',NULL)", "INSERT INTO parts VALUES (5, 1)")
+			run(t, target, "INSERT INTO items (id, code) VALUES (100,'OLD')", "INSERT INTO rules (code, list) VALUES ('R', '100'), ('S', '')")
+			p.must(3, "match", "source", "--against", "target", "--type", "item,part")
+			p.must(0, "approve", "*")
+			p.must(0, "import")
+			p.must(3, "restore", "1")
+			p.must(0, "approve", "*", "--take", "source")
+			id := func(code string) string { return lines(t, target, "SELECT id FROM items WHERE code = '"+code+"'")[0] }
+			run(t, target, "UPDATE items SET next = "+id("A")+" WHERE code = 'OLD'", "UPDATE rules SET list = '100,"+id("B")+"' WHERE code = 'R'",
+				"INSERT INTO parts VALUES ("+id("C")+", 7)", "UPDATE rules SET kind = 'i', other = "+id("D")+" WHERE code = 'S'")
+			why := map[string]string{}
+			for _, one := range p.json(5, "import")["left_out"].([]any) {
+				one := one.(map[string]any)
+				why[one["address"].(string)] = one["why"].(string) + ": " + one["message"].(string)
+			}
+			for address, want := range map[string]string{"item/A": "item/OLD refers to it (field next)", "item/B": "rule/R refers to it (field list)", "item/C": "part/C/7 refers to it (field item)", "item/D": "rule/S refers to it (field other)"} {
+				assert.Contains(t, why[address], "still-referred: ")
+				assert.Contains(t, why[address], want)
+			}
+			assert.Len(t, why, 4)
+			assert.Equal(t, []string{"A", "B", "C", "D", "OLD"}, lines(t, target, "SELECT code FROM items ORDER BY 1"), "what refers to each other goes together")
+			run(t, target, "UPDATE items SET next = NULL", "UPDATE rules SET list = '', kind = NULL, other = NULL", "DELETE FROM parts") // the mend
+			p.must(3, "restore", "1")
+			p.must(0, "approve", "*", "--take", "source")
+			p.must(0, "import")
+			assert.Equal(t, []string{"OLD"}, lines(t, target, "SELECT code FROM items ORDER BY 1"))
+		})
+	}
+}
+
 func TestWhatCannotBeRestored(t *testing.T) {
 	t.Parallel()
 	p := newPlace(t, "types:\n  item: {at: items, key: [code]}\n", "CREATE TABLE items (code TEXT PRIMARY KEY, name TEXT); INSERT INTO items VALUES ('A','new')", "CREATE TABLE items (code TEXT PRIMARY KEY, name TEXT); INSERT INTO items VALUES ('A','old')")

@@ -85,7 +85,7 @@ var asked = map[string]string{
 	"must-agree": "TestGuardsAreMetAtTheImport", "release": "TestGuardsAreMetAtTheImport", "other-target": "TestGuardsAreMetAtTheImport",
 	"other-catalog": "TestWhatIsRunIsWhatWasShown", "broken-seal": "TestOneFlippedByteIsRefusedEverywhere", "unfinished-import": "TestCtrlCInAnImportWithoutTransactions",
 	"direction": "TestTheDirectionIsLookedAt", "approvals": "TestTheTargetDemandsApprovals", "approval-used": "TestAnApprovalIsForOneImport", "decided-later": "TestWhatWasDeclinedLaterIsNotWritten", "reminders": "TestAnImportIsSurrounded",
-	"still-referred": "TestARestoreRespectsWhatCameSince", "not-as-written": "TestARestoreRespectsWhatCameSince", "value-taken": "TestTheOtherKeyIsTakenMeanwhile",
+	"still-referred": "TestARestoreAsksAgainWhatRefers", "not-as-written": "TestARestoreRespectsWhatCameSince", "value-taken": "TestTheOtherKeyIsTakenMeanwhile",
 	"owner-not-approved": "TestAReferenceThatIsNotApprovedBlocksJustWhatDependsOnIt", "reference-not-approved": "TestAReferenceThatIsNotApprovedBlocksJustWhatDependsOnIt",
 	// What is referred to and the record itself are read again: what is otherwise is moved-since-match.
 	"missing-reference": "TestRecordsThatMovedAreLeftOutAndNamed", "cannot-be-read": "TestWhatCannotBeReadIsAFinding", "stamp-unfilled": "TestWhoseNameStandsThere", "ambiguous-key": "TestRecordsThatMovedAreLeftOutAndNamed", "held-outside": "TestWhatIsHeldOutsideSinceTheMatchIsNotMadeTwice", "both-moved": "TestRecordsThatMovedAreLeftOutAndNamed",

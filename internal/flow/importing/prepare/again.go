@@ -26,6 +26,7 @@ func readAgain(ctx context.Context, s *session.Session, r Ready, target environm
 	if target = turns; r.Judge != nil {
 		r.Judge = turns
 	}
+	gone := map[string]removals{}
 	for l, err := range r.Lots(ctx, target, rest, false) {
 		if err != nil {
 			return found, err
@@ -35,6 +36,14 @@ func readAgain(ctx context.Context, s *session.Session, r Ready, target environm
 			return found, err
 		}
 		s.Progress.Add(len(l.Batch))
+		for _, n := range l.List {
+			if n.Removes && len(n.Here) == 1 && !found.Skips(n.Approval) {
+				if gone[n.Type] == nil {
+					gone[n.Type] = removals{}
+				}
+				gone[n.Type][n.Here[0].Key.Order()] = n
+			}
+		}
 		if err := keep(images); err != nil {
 			return found, err
 		}
@@ -42,7 +51,7 @@ func readAgain(ctx context.Context, s *session.Session, r Ready, target environm
 			return found, err
 		}
 	}
-	return found, nil
+	return found, stillReferred(ctx, r, target, gone, rest, found)
 }
 
 // before gives the before-images of a lot, and the keys of the records of which attachments are
