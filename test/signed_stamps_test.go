@@ -12,6 +12,7 @@ func TestANumberTakesNoName(t *testing.T) {
 	t.Parallel()
 	const table = "CREATE TABLE items (code TEXT PRIMARY KEY, name TEXT, changed_at DATETIME, changed_by INTEGER);"
 	p := newPlace(t, "types:\n  item: {at: items, key: [code], stamp: {at: changed_at, by: changed_by}}\n", table+"INSERT INTO items VALUES ('A','new','2020-01-01 00:00:00',1);", table+"INSERT INTO items VALUES ('A','old','2019-01-01 00:00:00',5);")
+	assert.Contains(t, words(p.must(0, "catalog", "check", "target").out), "an import by mara could not write into changed_by who changed a record, and would not write it; name the account that stands for imports, account: {target: …}, or say write: never")
 	assert.Contains(t, words(p.must(3, "match", "source", "--against", "target").out), "changed_by takes no name such as mara, and no account is named")
 	p.must(0, "approve", "*", "--take", "source")
 	p.must(5, "import")

@@ -136,6 +136,11 @@ func checkIn(ctx context.Context, s *session.Session, c *catalog.Catalog, name s
 		}
 		report.Problems = append(report.Problems, problems...)
 		report.Problems = append(report.Problems, writing(env, t, name)...)
+		unsigned, err := signing(ctx, s, env, model, t)
+		if err != nil {
+			return report, env.Fit, err
+		}
+		report.Problems = append(report.Problems, unsigned...)
 		report.Records[t.Name] = n
 	}
 	suspects, err := Suspects(ctx, env, c, name, func(string) bool { return true })

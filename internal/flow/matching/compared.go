@@ -88,7 +88,7 @@ func open(ctx context.Context, s *session.Session, r Request) (c compared, err e
 	c.model = &environment.Model{Environment: c.target, Catalog: c.catalog, Shapes: c.parcel.Manifest.Keys, Here: s.Zone(c.target),
 		There: s.Zone(c.cameFrom())}
 	if c.against == nil {
-		if c.signs.ids, c.signs.asked, err = fit.Signatures(ctx, c.env, c.model, s.Who); err != nil {
+		if c.signs.ids, c.signs.asked, err = fit.Signatures(ctx, c.env, c.env.About.Places, c.model, s.Who); err != nil {
 			return c, err
 		}
 	}

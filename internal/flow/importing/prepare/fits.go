@@ -48,7 +48,7 @@ func Fits(ctx context.Context, s *session.Session, r Ready, env environment.Envi
 			Problems: problems}
 	}
 	r.Fit, r.Numbers = target.Fit, about.Numbers
-	if r.ids, r.signs, err = fit.Signatures(ctx, env, r.Model, r.Who); err != nil {
+	if r.ids, r.signs, err = fit.Signatures(ctx, env, about.Places, r.Model, r.Who); err != nil {
 		return r, err
 	}
 	return r.In(about.Places), nil
